@@ -1,0 +1,42 @@
+# The two commands of the README are `make demo` and `make test`; everything they need they set up themselves.
+PYTHON ?= python3
+VENV   := .venv
+BIN    := $(VENV)/bin
+STAMP  := $(VENV)/.installed
+
+.PHONY: demo test test-engines lint types docs bench lock clean
+
+$(STAMP): pyproject.toml constraints.txt
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
+	touch $@
+
+demo: $(STAMP)            ## the sample workspace in ./quillmere and a walk through its reports
+	$(BIN)/fermata demo quillmere --fresh
+
+test: $(STAMP)            ## every test that needs no server
+	$(BIN)/pytest -n auto -m "not postgres"
+
+test-engines: $(STAMP)    ## the engine contract, a PostgreSQL server of its own included
+	$(BIN)/pytest tests/contract
+
+lint: $(STAMP)
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+
+types: $(STAMP)
+	$(BIN)/mypy
+
+docs: $(STAMP)            ## the command reference from the code
+	$(BIN)/python -m docs.generate
+
+bench: $(STAMP)           ## import and query against hand-written peers; writes docs/benchmarks.md
+	$(BIN)/python -m benchmarks
+
+lock: $(STAMP)            ## exact versions of every extra
+	$(BIN)/pip-compile --quiet --strip-extras --extra dev --no-annotate --no-header --no-emit-index-url \
+	    --no-emit-trusted-host --no-emit-find-links --output-file constraints.new pyproject.toml
+	grep '==' constraints.new > constraints.txt && rm constraints.new
+
+clean:
+	rm -rf $(VENV) quillmere bench-data

@@ -1,0 +1,138 @@
+"""From the engines' small tables to figures per group and level: units filled in, parts rolled up, strands joined."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from fermata.analysis.engine import Engine
+from fermata.analysis.plan import Dimension, Plan, Strand
+from fermata.analysis.stages import ELSE_LABEL, Reduction, reductions
+
+__all__ = ["Figures", "gather"]
+
+Key = tuple[Any, ...]
+Figures = dict[tuple[Dimension, ...], dict[Key, dict[tuple[int, str], Any]]]
+Source = Callable[[Strand], tuple[Engine, Any]]
+
+
+def gather(plan: Plan, source: Source) -> Figures:
+    """Every component of every column: level -> group key -> (strand, component) -> exact value.
+
+    `source` opens a strand's events on the engine they live on.
+    """
+    figures: Figures = {level: {} for level in plan.levels}
+    for number, strand in enumerate(plan.strands):
+        engine, table = source(strand)
+        for reduction in reductions(table, plan, strand, builtin_percentile=engine.builtin_percentile):
+            rows = engine.run(reduction.expr)
+            if reduction.kind == "level":
+                _enter(figures[reduction.keys], number, reduction, rows, len(reduction.keys))
+                continue
+            whole = _by_unit(plan, reduction, rows)
+            for level in plan.levels:
+                rolled = _rolled(plan, reduction, whole, level)
+                _enter(figures[level], number, reduction, rolled, len(level))
+    return figures
+
+
+def _by_unit(plan: Plan, reduction: Reduction, rows: Any) -> Any:
+    """The rows with one column per dimension of the plan, named d0, d1 ...; time is spread over its units."""
+    import pyarrow as pa
+
+    if reduction.kind == "sums":
+        return rows.rename_columns([c.replace("k", "d") if c.startswith("k") else c for c in rows.column_names])
+    index, rows = _filled(plan, reduction, rows) if plan.base else (None, rows)
+    field_position = {d: i for i, d in enumerate(reduction.keys)}
+    base = plan.slots(plan.base)
+    columns: dict[str, Any] = {}
+    for i, dimension in enumerate(plan.dimensions):
+        if dimension.calendar:
+            columns[f"d{i}"] = pa.array(_labels_of(plan, dimension, base, i == 0)[index])
+        else:
+            columns[f"d{i}"] = rows.column(f"k{field_position[dimension]}")
+    kept = [c for c in rows.column_names if (c[0] == "c" and c[1:].isdigit()) or c == "seen"]
+    return pa.table({**columns, **{c: rows.column(c) for c in kept}})
+
+
+def _labels_of(plan: Plan, dimension: Dimension, base: list[Any], first: bool) -> Any:
+    """For each base unit the dimension's label; of the `first` dimension only those a top N keeps."""
+    import numpy as np
+
+    own = plan.slots(dimension.unit)
+    labels, _ = dimension.labels(own)
+    starts = np.array([s.start.timestamp() for s in own])
+    at = np.searchsorted(starts, np.array([b.start.timestamp() for b in base]), side="right") - 1
+    found = np.array(labels, dtype=np.int64)[at]
+    if first and plan.kept is not None:
+        return np.where(np.isin(found, list(plan.kept)), found, ELSE_LABEL)
+    return found
+
+
+def _filled(plan: Plan, reduction: Reduction, rows: Any) -> tuple[Any, Any]:
+    """One row per base unit instead of one per (first, last) pair, and the unit of each row.
+
+    Of n spans from unit a to unit b, a gets n * length(a) - sum of starts within a, b the sum of finishes
+    within b, and each unit between n times its length.
+    """
+    import numpy as np
+    import pyarrow as pa
+
+    e0, e1 = (rows.column(c).to_numpy() for c in ("e0", "e1"))
+    counts = e1 - e0 + 1
+    parent = np.repeat(np.arange(len(rows)), counts)
+    ends = np.cumsum(counts)
+    position = np.arange(len(parent)) - np.repeat(ends - counts, counts)
+    unit = e0[parent] + position
+    first, last = position == 0, unit == e1[parent]
+    taken = rows.take(pa.array(parent))
+    if reduction.kind == "seen":
+        return unit, taken
+    lengths = np.array([(s.end - s.start).total_seconds() for s in plan.slots(plan.base)])
+    lengths = np.round(lengths * 1_000_000).astype(np.int64)
+    crossing, into_first, into_last = (taken.column(c).to_numpy() for c in ("crossing", "into_first", "into_last"))
+    alone = first & last
+    for i, (name, how) in enumerate(reduction.components):
+        column = taken.column(f"c{i}")
+        if name == "time":
+            whole = column.fill_null(0).to_numpy()
+            spread = crossing * lengths[unit] - np.where(first, into_first, 0)
+            spread = np.where(last, into_last, spread)
+            values = pa.array(np.where(alone, whole, spread))
+        else:
+            empty = pa.scalar(0 if how == "sum" else None, type=column.type)
+            values = _only(column, pa.array(first), empty)
+        taken = taken.set_column(taken.column_names.index(f"c{i}"), f"c{i}", values)
+    return unit, taken
+
+
+def _only(column: Any, mask: Any, otherwise: Any) -> Any:
+    import pyarrow.compute as pc
+
+    return pc.if_else(mask, column, otherwise)
+
+
+def _rolled(plan: Plan, reduction: Reduction, rows: Any, level: tuple[Dimension, ...]) -> Any:
+    """The components of one level from those of the finest, key columns first."""
+    keys = [f"d{plan.dimensions.index(d)}" for d in level]
+    if reduction.kind == "seen":
+        once = rows.group_by([*keys, "seen"]).aggregate([])
+        rolled = once.group_by(keys).aggregate([("seen", "count")])
+        return rolled.select([*keys, "seen_count"])
+    wanted = [(f"c{i}", how) for i, (_, how) in enumerate(reduction.components)]
+    rolled = rows.group_by(keys).aggregate(wanted)
+    return rolled.select([*keys, *(f"{c}_{how}" for c, how in wanted)])
+
+
+def _enter(
+    into: dict[Key, dict[tuple[int, str], Any]], strand: int, reduction: Reduction, rows: Any, width: int
+) -> None:
+    columns = [rows.column(i).to_pylist() for i in range(rows.num_columns)]
+    keys = list(zip(*columns[:width], strict=True)) if width else [()] * rows.num_rows
+    for (name, _), values in zip(reduction.components, columns[width:], strict=True):
+        place = (strand, name)
+        for key, value in zip(keys, values, strict=True):
+            if key in into:
+                into[key][place] = value
+            else:
+                into[key] = {place: value}

@@ -1,0 +1,143 @@
+"""From a figure to its records: the strand stopped before the reduction, with the cell's keys.
+
+Each record comes with its contribution: what it adds to the cell, or the value it brought.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fermata.analysis.buckets import Buckets
+from fermata.analysis.combine import Source
+from fermata.analysis.filters import column
+from fermata.analysis.finish import measure_of
+from fermata.analysis.plan import Cell, Dimension, Plan, Strand
+from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, in_kept, inside, naive, select
+from fermata.fields import PROVENANCE
+
+__all__ = ["events", "records"]
+
+
+def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) -> tuple[Any, Strand, int]:
+    """The events behind a cell as an Arrow table, oldest first, their strand, and how many there are in all.
+
+    Columns: the stored fields with provenance, and `contribution` (1 for a count, microseconds inside the cell for
+    time, the value for amounts). Distinct values are represented by the first event of each.
+    """
+    import ibis
+
+    strand = plan.strands[plan.columns[cell.column].strand]
+    measure = measure_of(plan, cell.column)
+    engine, table = source(strand)
+    kept = inside(select(table, strand), plan, spans=measure.needs_spans)
+    for dimension, key in cell.keys:
+        if not dimension.calendar:
+            kept = kept.filter(_equal(kept[strand.schema.field(dimension.name).stored], key, plan))
+    calendar = [(d, k) for d, k in cell.keys if d.calendar]
+    if measure.needs_spans:
+        kept = kept.mutate(contribution=_time_inside(kept, plan, calendar))
+        began = _starts_inside(kept, plan, calendar)
+        kept = kept.filter((kept.contribution > 0) | began if measure.name == "present" else kept.contribution > 0)
+    else:
+        kept = kept.filter(_starts_inside(kept, plan, calendar))
+        value = column(kept, strand.schema.field(measure.of)) if measure.of else None
+        if measure.name in ("first", "last"):
+            value = kept.start_utc
+        if measure.name in ("count", "distinct"):
+            kept = kept.mutate(contribution=ibis.literal(1, type="int64"))
+        elif value is not None:
+            kept = kept.filter(value.notnull()).mutate(contribution=value)
+    if measure.records == "representatives":
+        value = kept[strand.schema.field(measure.of).stored]
+        window = ibis.window(group_by=[value], order_by=[kept.start_utc, *(kept[p] for p in PROVENANCE)])
+        kept = kept.filter(value.notnull()).mutate(nth=ibis.row_number().over(window))
+        kept = kept.filter(kept.nth == 0).drop("nth").mutate(contribution=ibis.literal(1, type="int64"))
+    elif measure.records == "witnesses":
+        kept = kept.filter(kept.contribution == _witness(plan, cell, source))
+    total = engine.run(kept.aggregate(n=kept.count())).column(0)[0].as_py()
+    return engine.run(_listed(kept, limit)), strand, total
+
+
+def events(plan: Plan, source: Source, limit: int | None = None) -> tuple[Any, int]:
+    """The events of the plan's first strand that start in the period, oldest first, and how many there are."""
+    strand = plan.strands[0]
+    engine, table = source(strand)
+    kept = inside(select(table, strand), plan, spans=False)
+    total = engine.run(kept.aggregate(n=kept.count())).column(0)[0].as_py()
+    return engine.run(_listed(kept, limit)), total
+
+
+def _listed(table: Any, limit: int | None) -> Any:
+    ordered = table.order_by([table.start_utc, *(table[p] for p in PROVENANCE)])
+    return ordered.limit(limit) if limit is not None else ordered
+
+
+def _equal(here: Any, key: Any, plan: Plan) -> Any:
+    if key == ELSE_TEXT:
+        return ~in_kept(here, plan)
+    return here.isnull() if key is None else (here == key).fill_null(False)
+
+
+def _starts_inside(table: Any, plan: Plan, calendar: list[tuple[Dimension, Any]]) -> Any:
+    """Whether an event starts in the period and in every calendar unit of the cell."""
+    test = (table.start_utc >= naive(plan.stretch.start)) & (table.start_utc < naive(plan.stretch.end))
+    for dimension, key in calendar:
+        slots = plan.slots(dimension.unit)
+        label = Buckets.of(slots, *dimension.labels(slots)).label(table.start_utc)
+        test = test & (~in_kept(label, plan) if key == ELSE_LABEL else label == key)
+    return test
+
+
+def _time_inside(table: Any, plan: Plan, calendar: list[tuple[Dimension, Any]]) -> Any:
+    """Microseconds of each span inside the cell's stretches of time.
+
+    A cell of one unit is one stretch; a recurring part (every Monday) is many, joined where they touch.
+    """
+    import ibis
+
+    total = None
+    for start, end in stretches(plan, calendar):
+        begin = ibis.greatest(table.start_utc, naive(start))
+        finish = ibis.least(table.finish_utc, naive(end))
+        meets = (table.start_utc < naive(end)) & (table.finish_utc > naive(start))
+        piece = ibis.ifelse(meets.fill_null(False), finish.delta(begin, unit="microsecond"), 0)
+        total = piece if total is None else total + piece
+    return total if total is not None else ibis.literal(0, type="int64")
+
+
+def stretches(plan: Plan, calendar: list[tuple[Dimension, Any]]) -> list[tuple[Any, Any]]:
+    """The UTC stretches in which every calendar dimension of a cell has its value, touching ones joined."""
+    kept: list[tuple[Any, Any]] = [(plan.stretch.start, plan.stretch.end)]
+    for dimension, key in calendar:
+        slots = plan.slots(dimension.unit)
+        labels, _ = dimension.labels(slots)
+        kept_labels = plan.kept or ()
+        own = [
+            (s.start, s.end)
+            for s, label in zip(slots, labels, strict=True)
+            if label == key or (key == ELSE_LABEL and label not in kept_labels)
+        ]
+        kept = [(max(a, c), min(b, d)) for a, b in kept for c, d in own if max(a, c) < min(b, d)]
+    joined: list[tuple[Any, Any]] = []
+    for start, end in kept:
+        if joined and joined[-1][1] == start:
+            joined[-1] = (joined[-1][0], end)
+        else:
+            joined.append((start, end))
+    return joined
+
+
+def _witness(plan: Plan, cell: Cell, source: Source) -> Any:
+    """The value of the cell, found again, as an engine literal."""
+    import ibis
+
+    from fermata.analysis.combine import gather
+    from fermata.analysis.finish import value
+
+    level = tuple(d for d, _ in cell.keys)
+    figures = gather(plan, source)
+    found = figures[level].get(tuple(k for _, k in cell.keys))
+    got = value(plan, plan.columns[cell.column], found, None)
+    if got is None:
+        return ibis.null()
+    return ibis.timestamp(got.isoformat()) if hasattr(got, "isoformat") else ibis.literal(got)

@@ -1,0 +1,100 @@
+"""The seam to the engines: expressions in, Arrow tables out, engine errors turned into Fermata's.
+
+An engine differs from the others only by what stands in its class here.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Protocol
+
+from fermata.errors import DataError, FermataError, TooLarge
+
+__all__ = ["DuckEngine", "Engine", "PostgresEngine"]
+
+
+class Engine(Protocol):
+    """Runs Ibis expressions. `builtin_percentile` says whether a nearest-rank aggregate exists."""
+
+    name: str
+    builtin_percentile: bool
+
+    def run(self, expr: Any) -> Any:
+        """The expression's rows as an Arrow table."""
+
+
+class DuckEngine:
+    """The embedded engine over Parquet files or tables of `con`, an Ibis DuckDB backend."""
+
+    name = "duckdb"
+    builtin_percentile = True
+
+    def __init__(self, con: Any = None, *, memory: str = "1GB") -> None:
+        if con is None:
+            import ibis
+
+            con = ibis.duckdb.connect()
+            con.raw_sql(f"SET memory_limit = '{memory}'; SET enable_progress_bar = false")
+        self.con = con
+
+    def run(self, expr: Any) -> Any:
+        """The expression's rows as an Arrow table, without going through pandas."""
+        return _exact(self.sql(self.con.compile(expr)), expr)
+
+    def sql(self, text: str) -> Any:
+        """The rows of a plain query as an Arrow table."""
+        import duckdb
+
+        try:
+            return self.con.con.execute(text).to_arrow_table()
+        except duckdb.Error as e:
+            raise foreign(e) from e
+
+
+class PostgresEngine:
+    """A PostgreSQL server through `con`, an Ibis PostgreSQL backend; a read-only role is enough."""
+
+    name = "postgres"
+    builtin_percentile = False
+
+    def __init__(self, con: Any) -> None:
+        self.con = con
+
+    def run(self, expr: Any) -> Any:
+        """The expression's rows as an Arrow table."""
+        import psycopg
+        import pyarrow as pa
+
+        try:
+            with self.con.con.cursor() as cursor:
+                cursor.execute(self.con.compile(expr))
+                rows = cursor.fetchall()
+        except psycopg.Error as e:
+            self.con.con.rollback()
+            raise foreign(e) from e
+        names = list(expr.as_table().schema())
+        columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
+        return _exact(pa.table([pa.array(c) for c in columns], names=names), expr)
+
+
+def _exact(rows: Any, expr: Any) -> Any:
+    """The rows in the types the expression promises: engines widen their sums. Raises TooLarge naming the column."""
+    import pyarrow as pa
+
+    schema = expr.as_table().schema().to_pyarrow()
+    columns = []
+    for field in schema:
+        try:
+            columns.append(rows.column(field.name).cast(field.type))
+        except pa.ArrowInvalid:
+            raise TooLarge(f"a total in {field.name} is beyond what 64 bits hold; nothing was rounded") from None
+    return pa.table(columns, schema=schema)
+
+
+def foreign(error: Exception) -> FermataError:
+    """An engine's error in Fermata's terms."""
+    text = str(error).splitlines()[0] if str(error) else type(error).__name__
+    if "out of range" in text.lower() or "overflow" in text.lower():
+        return TooLarge(f"a total is beyond what 64 bits hold; nothing was rounded ({text})")
+    if "out of memory" in text.lower():
+        return DataError(f"the engine ran out of its memory limit; take a shorter period or fewer groups ({text})")
+    return DataError(f"the engine failed: {text}")

@@ -1,0 +1,55 @@
+"""What each filter takes away, and which names a pattern or an exact filter matched."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from fermata.analysis.combine import Source
+from fermata.analysis.filters import column
+from fermata.analysis.plan import Plan, Strand
+from fermata.analysis.stages import inside
+
+__all__ = ["Step", "matched", "steps"]
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One filter: its words, the events left after it, and how many it took away from those before."""
+
+    text: str
+    left: int
+    removed: int
+
+
+def steps(plan: Plan, strand: Strand, source: Source) -> list[Step]:
+    """The events in the period, then after each filter in turn; one query for all."""
+    engine, table = source(strand)
+    here = inside(table, plan, spans=strand.needs_spans)
+    kept, named = None, {"n0": here.count()}
+    for i, test in enumerate(strand.selection.predicates(here, strand.schema), 1):
+        kept = test if kept is None else kept & test
+        named[f"n{i}"] = here.count(where=kept)
+    row = engine.run(here.aggregate(**named))
+    counts = [row.column(i)[0].as_py() for i in range(row.num_columns)]
+    texts = ["in the period", *(text for text, _, _ in strand.selection.steps())]
+    before = [counts[0], *counts]
+    return [Step(t, n, b - n) for t, n, b in zip(texts, counts, before, strict=False)]
+
+
+def matched(
+    plan: Plan, strand: Strand, field: str, source: Source, *, values: tuple[Any, ...] | None = None
+) -> list[str]:
+    """The different values of a field among the events the strand keeps in the period, in order.
+
+    With `values`, only those of them that occur, before any filter.
+    """
+    engine, table = source(strand)
+    spec = strand.schema.field(field)
+    here = inside(table, plan, spans=strand.needs_spans)
+    if values is not None:
+        here = here.filter(column(here, spec).isin(values))
+    else:
+        here = here.filter(strand.selection.predicates(here, strand.schema))
+    found = engine.run(here.select(v=column(here, spec)).distinct())
+    return sorted(str(v) for v in found.column(0).to_pylist() if v is not None)

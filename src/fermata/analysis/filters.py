@@ -1,0 +1,206 @@
+"""Which events are kept: conditions on fields, as plain data, as predicates and in words.
+
+Values of one field: any of them; several fields: all of them; `without` with several fields drops on any;
+`any_of` joins alternatives across fields. Empty equals nothing and stays under `without`.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from fermata.errors import RequestError
+from fermata.fields import Field, LogSchema
+from fermata.timeline.words import span
+
+__all__ = ["Condition", "Selection", "between", "empty", "like", "words"]
+
+Kind = Literal["is", "like", "between", "empty", "words"]
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """One field and what its value must be.
+
+    `is`: one of `values`, exactly. `like`: a pattern with * and ?. `between`: two bounds, both included, None for
+    open. `words`: a text holding all of the words, whatever their case (A-Z). `empty`: no value.
+    """
+
+    field: str
+    kind: Kind
+    values: tuple[Any, ...] = ()
+
+    def __str__(self) -> str:
+        if self.kind == "empty":
+            return f"{self.field} is empty"
+        if self.kind == "between":
+            low, high = (_plain(v) for v in self.values)
+            return (
+                f"{self.field} from {low} to {high}"
+                if low and high
+                else (f"{self.field} at least {low}" if low else f"{self.field} at most {high}")
+            )
+        verb = {"is": "is", "like": "matches", "words": "contains"}[self.kind]
+        return f"{self.field} {verb} {' or '.join(_plain(v) for v in self.values)}"
+
+
+@dataclass(frozen=True, slots=True)
+class _Value:
+    """A value of `only=...` that is more than an exact one, until it meets its field."""
+
+    kind: Kind
+    values: tuple[Any, ...]
+
+
+def like(*patterns: str) -> _Value:
+    """Texts that match a pattern: `*` any characters, `?` one. Case counts."""
+    return _Value("like", patterns)
+
+
+def between(least: Any = None, most: Any = None) -> _Value:
+    """Numbers, durations (microseconds or timedelta) or times from `least` to `most`, both included."""
+    return _Value("between", (least, most))
+
+
+def words(*terms: str) -> _Value:
+    """Texts that hold each of the words."""
+    return _Value("words", terms)
+
+
+empty = _Value("empty", ())
+
+
+def conditions(given: dict[str, Any]) -> tuple[Condition, ...]:
+    """The conditions a mapping of field to value(s) writes."""
+    found = []
+    for name, value in given.items():
+        for one in value if isinstance(value, list | tuple | set | frozenset) else (value,):
+            if isinstance(one, _Value):
+                found.append(Condition(name, one.kind, one.values))
+            elif isinstance(one, Condition):
+                found.append(one)
+        plain = tuple(
+            v
+            for v in (value if isinstance(value, list | tuple | set | frozenset) else (value,))
+            if not isinstance(v, _Value | Condition)
+        )
+        if plain:
+            exact = tuple(v for v in plain if v not in ("", None))
+            if exact:
+                found.append(Condition(name, "is", exact))
+            if len(exact) < len(plain):
+                found.append(Condition(name, "empty"))
+    return tuple(found)
+
+
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """Which events count: all conditions of `only` (per field any), none of `without`, one of each `any_of`."""
+
+    only: tuple[Condition, ...] = ()
+    without: tuple[Condition, ...] = ()
+    any_of: tuple[tuple[Condition, ...], ...] = ()
+
+    def checked(self, schema: LogSchema) -> Selection:
+        """The selection with every value in its field's type. Raises UnknownName, RequestError."""
+        return Selection(
+            tuple(_typed(c, schema) for c in self.only),
+            tuple(_typed(c, schema) for c in self.without),
+            tuple(tuple(_typed(c, schema) for c in group) for group in self.any_of),
+        )
+
+    def steps(self) -> list[tuple[str, list[list[Condition]], bool]]:
+        """Each filter in order: its words, its alternatives, and whether matching events are dropped."""
+        found: list[tuple[str, list[list[Condition]], bool]] = []
+        by_field: dict[str, list[Condition]] = {}
+        for c in self.only:
+            by_field.setdefault(c.field, []).append(c)
+        found += [("only " + " or ".join(map(str, cs)), [[c] for c in cs], False) for cs in by_field.values()]
+        found += [("without " + str(c), [[c]], True) for c in self.without]
+        found += [("any of " + " or ".join(map(str, group)), [[c] for c in group], False) for group in self.any_of]
+        return found
+
+    def predicates(self, table: Any, schema: LogSchema) -> list[Any]:
+        """One engine condition per step, each true or false and never null."""
+        found = []
+        for _, alternatives, drops in self.steps():
+            tests = [_test(table, c, schema.field(c.field)) for group in alternatives for c in group]
+            joined = tests[0]
+            for test in tests[1:]:
+                joined = joined | test
+            found.append(~joined if drops else joined)
+        return found
+
+    def __str__(self) -> str:
+        return "; ".join(text for text, _, _ in self.steps()) or "all events"
+
+
+def column(table: Any, field: Field) -> Any:
+    """The engine's column of a field; a span's `duration` is reckoned from its two ends, in microseconds."""
+    if field.name == "duration" and field.stored not in table.columns:
+        return table.finish_utc.delta(table.start_utc, unit="microsecond")
+    return table[field.stored]
+
+
+def _test(table: Any, condition: Condition, field: Field) -> Any:
+    here = column(table, field)
+    if condition.kind == "empty":
+        return (here.length() == 0).fill_null(True) if field.type == "tags" else here.isnull()
+    if condition.kind == "between":
+        low, high = condition.values
+        if low is not None and high is not None:
+            test = (here >= low) & (here <= high)
+        else:
+            test = here >= low if low is not None else here <= high
+    elif condition.kind == "is" and field.type == "tags":
+        test = here.contains(condition.values[0])
+        for value in condition.values[1:]:
+            test = test | here.contains(value)
+    elif condition.kind == "is":
+        test = here.isin(condition.values)
+    elif condition.kind == "like":
+        test = here.like([_pattern(v) for v in condition.values])
+    else:
+        test = here.lower().contains(str(condition.values[0]).lower())
+        for value in condition.values[1:]:
+            test = test & here.lower().contains(str(value).lower())
+    return test.fill_null(False)
+
+
+def _pattern(text: str) -> str:
+    """A pattern with * and ? in the engine's terms, its other special characters taken literally."""
+    escaped = text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    return escaped.replace("*", "%").replace("?", "_")
+
+
+def _typed(condition: Condition, schema: LogSchema) -> Condition:
+    from fermata.analysis.values import read_value
+
+    field = schema.field(condition.field)
+    if condition.kind in ("like", "words") and field.type != "text":
+        raise RequestError(f"{field.name} is a {field.type}, and only texts have patterns or words")
+    if condition.kind == "between":
+        if field.type in ("text", "tags", "flag"):
+            raise RequestError(f"{field.name} is a {field.type}; ranges are for numbers, durations and times")
+        low, high = condition.values
+        if low is None and high is None:
+            raise RequestError(f"the range for {field.name} has neither a least nor a most")
+        return Condition(condition.field, "between", (read_value(low, field, schema), read_value(high, field, schema)))
+    if condition.kind == "is" and field.type not in ("text", "tags", "flag"):
+        ends = [str(v).partition("..") for v in condition.values]
+        if any(dots for _, dots, _ in ends):
+            if len(ends) > 1:
+                raise RequestError(f"{field.name}: give one range, or single values, not both")
+            low, _, high = ends[0]
+            return _typed(Condition(condition.field, "between", (low or None, high or None)), schema)
+    if condition.kind == "is":
+        return Condition(condition.field, "is", tuple(read_value(v, field, schema) for v in condition.values))
+    return condition
+
+
+def _plain(value: Any) -> str:
+    if value is None:
+        return ""
+    if hasattr(value, "total_seconds"):
+        return span(round(value.total_seconds() * 1_000_000))
+    return f"{value}"

@@ -1,0 +1,174 @@
+"""The plan: a report resolved to absolute terms, frozen and hashable. Everything else is a reading of it."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from fermata.analysis.filters import Selection
+from fermata.analysis.measures import Measure
+from fermata.errors import RequestError, UnknownName
+from fermata.fields import LogSchema
+from fermata.timeline import Calendar, Slot, Stretch, slots
+from fermata.timeline.units import PARTS, WEEKDAY_NAMES, base_unit
+
+__all__ = ["Cell", "ColumnPlan", "Dimension", "Plan", "Strand"]
+
+MOST_ACROSS = 400
+
+
+@dataclass(frozen=True, slots=True)
+class Dimension:
+    """What is grouped by: a field, a calendar unit (`month`) or a recurring part of time (`weekday`)."""
+
+    name: str
+    kind: Literal["field", "unit", "part"]
+
+    @classmethod
+    def of(cls, text: str, schemas: Sequence[LogSchema], calendar: Calendar) -> Dimension:
+        """The dimension called `text`; `-` and blanks are the same. Raises UnknownName, RequestError."""
+        words = text.strip().lower().replace("-", " ")
+        if words in PARTS:
+            return cls(words, "part")
+        if words == "hour" or words in calendar.units:
+            return cls(words, "unit")
+        name = text.strip()
+        known = [*(f for s in schemas for f in s.by_name), "hour", *calendar.units, *PARTS]
+        for schema in schemas:
+            if name not in schema.by_name:
+                raise UnknownName.of("dimension", name, known, where=f"in the log {schema.name}")
+            kind = schema.by_name[name].type
+            if kind in ("duration", "time", "decimal", "money"):
+                raise RequestError(f"{name} is a {kind}; group by a text, a flag, tags or a whole number")
+            if kind == "tags":
+                raise RequestError(f"{name} holds several values; filter by a tag instead of grouping by it")
+        return cls(name, "field")
+
+    @property
+    def calendar(self) -> bool:
+        """Whether it is cut from time and not read from a field."""
+        return self.kind != "field"
+
+    @property
+    def unit(self) -> str:
+        """The calendar unit that decides it."""
+        return PARTS.get(self.name, self.name)
+
+    @property
+    def label(self) -> str:
+        """Its heading."""
+        return self.name[:1].upper() + self.name[1:].replace("_", " ")
+
+    def labels(self, found: Sequence[Slot]) -> tuple[list[int], int | None]:
+        """The integer label of each slot of its unit, and the modulus where labels recur."""
+        if self.name == "weekday":
+            return [s.begins.weekday() for s in found], 7
+        if self.name == "hour of day":
+            return [s.begins.hour for s in found], 24
+        return list(range(len(found))), None
+
+
+@dataclass(frozen=True, slots=True)
+class Strand:
+    """One log's part of a plan: which events, and which columns (by number) they answer."""
+
+    schema: LogSchema
+    selection: Selection
+    measures: tuple[tuple[int, Measure], ...]
+
+    @property
+    def needs_spans(self) -> bool:
+        """Whether events that began before the period matter."""
+        return any(m.needs_spans for _, m in self.measures)
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnPlan:
+    """A measure column: heading, measure, and the strand that answers it."""
+
+    label: str
+    measure: Measure
+    strand: int
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """A figure of a result: values of some dimensions (all others are totals) and one measure column."""
+
+    keys: tuple[tuple[Dimension, object], ...]
+    column: int
+
+
+@dataclass(frozen=True)
+class Plan:
+    """A report in absolute terms. `sort` is (column number or -1 - dimension number, descending).
+
+    `kept` are the values of the first dimension that a top N keeps; all others become one group.
+    """
+
+    title: str
+    stretch: Stretch
+    by: tuple[Dimension, ...]
+    across: Dimension | None
+    strands: tuple[Strand, ...]
+    columns: tuple[ColumnPlan, ...]
+    sort: tuple[tuple[int, bool], ...] = ()
+    top: int | None = None
+    totals: bool = True
+    kept: tuple[Any, ...] | None = None
+
+    @property
+    def dimensions(self) -> tuple[Dimension, ...]:
+        """All dimensions, the one across last."""
+        return (*self.by, *((self.across,) if self.across else ()))
+
+    @property
+    def levels(self) -> list[tuple[Dimension, ...]]:
+        """The groupings to compute: each depth of `by`, with and without the one across; the finest first."""
+        depths = range(len(self.by), -1, -1) if self.totals else [len(self.by)]
+        found = [self.by[:d] for d in depths]
+        if self.across:
+            found = [level for keys in found for level in ((*keys, self.across), keys)]
+        return found
+
+    @property
+    def base(self) -> str:
+        """The calendar unit all calendar dimensions can be told from; empty if there are none."""
+        return base_unit([d.name for d in self.dimensions if d.calendar])
+
+    def slots(self, unit: str) -> list[Slot]:
+        """The period cut into `unit`s; the whole period as one if `unit` is empty."""
+        if not unit:
+            return [Slot(self.stretch.start, self.stretch.end, self.stretch.text, self.stretch.start)]
+        return slots(self.stretch, unit)
+
+    @property
+    def digest(self) -> str:
+        """SHA-256 of everything that decides the figures, to 16 hex digits. Titles and headings do not."""
+        calendar = self.stretch.calendar
+        parts = {
+            "from": self.stretch.start.isoformat(),
+            "to": self.stretch.end.isoformat(),
+            "zone": calendar.zone_name,
+            "calendar": repr(calendar),
+            "by": [d.name for d in self.by],
+            "across": self.across.name if self.across else None,
+            "strands": [
+                (s.schema.name, repr(s.schema.fields), repr(s.selection), [str(m) for _, m in s.measures])
+                for s in self.strands
+            ],
+            "layout": (self.sort, self.top, self.totals),
+        }
+        return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()[:16]
+
+    def weekday_or_label(self, dimension: Dimension, label: object) -> str:
+        """A calendar dimension's integer label as people read it."""
+        number = int(str(label))
+        if dimension.name == "weekday":
+            return WEEKDAY_NAMES[number]
+        if dimension.name == "hour of day":
+            return f"{number:02d}:00"
+        return self.slots(dimension.unit)[number].label

@@ -1,0 +1,260 @@
+"""The stages of a strand as engine expressions: select > shape > label > reduce.
+
+Each stage is a function from table to table; nothing runs here. Figures that add up are reduced once at the finest
+level; those that do not are reduced once per level.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from decimal import Decimal
+from functools import cache
+from typing import Any
+
+from fermata.analysis.buckets import Buckets
+from fermata.analysis.filters import column
+from fermata.analysis.measures import Measure
+from fermata.analysis.plan import Dimension, Plan, Strand
+from fermata.fields import LogSchema
+
+__all__ = ["Reduction", "component", "inside", "labelled", "reductions", "select"]
+
+SUM, MIN, MAX = "sum", "min", "max"
+ELSE_TEXT, ELSE_LABEL = "\uffffelse", -1  # the rest of a top N; it sorts after every text
+
+
+@dataclass(frozen=True)
+class Reduction:
+    """A query of a strand and how to read it.
+
+    `kind` is `sums` (components that roll up, labelled by start), `spread` (the same, with `e0` and `e1`, first and last
+    base unit of the time), `seen` (one row per present value, with `e0` and `e1`) or `level` (final figures of `keys`).
+    """
+
+    kind: str
+    keys: tuple[Dimension, ...]
+    expr: Any
+    components: tuple[tuple[str, str], ...]
+
+
+def select(table: Any, strand: Strand) -> Any:
+    """Only the events the strand's filters keep."""
+    predicates = strand.selection.predicates(table, strand.schema)
+    return table.filter(predicates) if predicates else table
+
+
+def naive(at: datetime) -> Any:
+    """A UTC instant as an engine literal without zone."""
+    import ibis
+
+    return ibis.timestamp(at.replace(tzinfo=None).isoformat())
+
+
+def inside(table: Any, plan: Plan, *, spans: bool) -> Any:
+    """Only events that start in the period or, with `spans`, have any time in it."""
+    start, end = naive(plan.stretch.start), naive(plan.stretch.end)
+    if not spans:
+        return table.filter((table.start_utc >= start) & (table.start_utc < end))
+    return table.filter((table.start_utc < end) & ((table.start_utc >= start) | (table.finish_utc > start)))
+
+
+def shaped(table: Any, plan: Plan) -> Any:
+    """Adds `began` (starts inside), the clipped ends `s` and `x`, and first and last base unit `e0`, `e1`."""
+    import ibis
+
+    start, end = naive(plan.stretch.start), naive(plan.stretch.end)
+    table = table.mutate(
+        began=table.start_utc >= start,
+        s=ibis.greatest(table.start_utc, start),
+        x=ibis.ifelse(table.finish_utc.isnull(), table.finish_utc, ibis.least(table.finish_utc, end)),
+    )
+    if not plan.base:
+        return table.mutate(e0=ibis.literal(0, type="int64"), e1=ibis.literal(0, type="int64"))
+    buckets = Buckets.of(plan.slots(plan.base))
+    lasts = (table.x > table.s).fill_null(False)
+    first = buckets.label(table.s)
+    return table.mutate(e0=first, e1=ibis.ifelse(lasts, buckets.label(table.x, upper=True), first))
+
+
+def labelled(table: Any, plan: Plan, schema: LogSchema, keys: Sequence[Dimension], at: str = "start_utc") -> list[Any]:
+    """The group keys as named expressions: fields as they are, calendar labels from the instant `at`."""
+    import ibis
+
+    found = []
+    for i, key in enumerate(keys):
+        if key.calendar:
+            slots = plan.slots(key.unit)
+            expr = Buckets.of(slots, *key.labels(slots)).label(table[at])
+        else:
+            expr = table[schema.field(key.name).stored]
+        if plan.kept is not None and i == 0 and key is plan.by[0]:
+            rest = ibis.literal(ELSE_LABEL if expr.type().is_integer() else ELSE_TEXT, type=expr.type())
+            expr = ibis.ifelse(in_kept(expr, plan), expr, rest)
+        found.append(expr.name(f"k{i}"))
+    return found
+
+
+def in_kept(expr: Any, plan: Plan) -> Any:
+    """Whether a value of the first dimension is among those a top N keeps; true or false, never null."""
+    named = [k for k in plan.kept or () if k is not None]
+    test = expr.isin(named).fill_null(False)
+    return test | expr.isnull() if None in (plan.kept or ()) else test
+
+
+def component(measure: Measure) -> list[tuple[str, str]]:
+    """The (name, how parts roll up) a measure is finished from; none if it does not roll up."""
+    inner = measure.base or measure
+    of = inner.of
+    return {
+        "count": [("count", SUM)],
+        "time": [("time", SUM)],
+        "total": [(f"total {of}", SUM), (f"filled {of}", SUM)],
+        "mean": [(f"total {of}", SUM), (f"filled {of}", SUM)],
+        "first": [("first", MIN)],
+        "last": [("last", MAX)],
+        "least": [(f"least {of}", MIN)],
+        "most": [(f"most {of}", MAX)],
+    }.get(inner.name, [])
+
+
+def _sums(table: Any, strand: Strand, where: Any) -> dict[str, Any]:
+    """The components that roll up, `time` apart, over the events for which `where` holds (None: all)."""
+    found: dict[str, Any] = {}
+    for _, measure in strand.measures:
+        inner = measure.base or measure
+        value = column(table, strand.schema.field(inner.of)) if inner.of else table.start_utc
+        for name, _ in component(measure):
+            kind = name.split()[0]
+            if kind == "count":
+                found[name] = table.count(where=where)
+            elif kind == "total":
+                found[name] = value.sum(where=where).cast("int64")
+            elif kind == "filled":
+                found[name] = value.count(where=where)
+            elif kind in ("first", "least"):
+                found[name] = value.min(where=where)
+            elif kind in ("last", "most"):
+                found[name] = value.max(where=where)
+    return found
+
+
+def reductions(table: Any, plan: Plan, strand: Strand, *, builtin_percentile: bool) -> list[Reduction]:
+    """The queries that answer the strand's columns, over `table` (source and carried events, unfiltered)."""
+    found: list[Reduction] = []
+    kinds = {(m.base or m).name for _, m in strand.measures}
+    kept = select(table, strand)
+    rolled = dict(c for _, m in strand.measures for c in component(m))
+    if "time" in kinds:
+        found.append(_spread(kept, plan, strand, rolled))
+    elif rolled:
+        here = inside(kept, plan, spans=False)
+        finest = plan.levels[0]
+        keys = labelled(here, plan, strand.schema, finest)
+        sums = _sums(here, strand, None)
+        expr = here.group_by(keys).aggregate(**_numbered(sums)) if keys else here.aggregate(**_numbered(sums))
+        found.append(Reduction("sums", finest, expr, tuple((n, rolled[n]) for n in sums)))
+    for of in dict.fromkeys((m.base or m).of for _, m in strand.measures if (m.base or m).name == "present"):
+        found.append(_seen(kept, plan, strand, of))
+    if kinds & {"distinct", "median", "percentile"}:
+        here = inside(kept, plan, spans=False)
+        for level in plan.levels:
+            found += _level(here, plan, strand, level, builtin_percentile)
+    return found
+
+
+def _numbered(named: dict[str, Any]) -> dict[str, Any]:
+    """Components under short column names c0, c1 ... in their order."""
+    return {f"c{i}": expr for i, expr in enumerate(named.values())}
+
+
+def _spread(kept: Any, plan: Plan, strand: Strand, rolled: dict[str, str]) -> Reduction:
+    """Clipped time by (fields, first unit, last unit). Time is linear in the two ends, so the units between can be
+    filled in after the reduction, exactly, and no event is ever multiplied."""
+    fields = tuple(d for d in plan.dimensions if not d.calendar)
+    here = shaped(inside(kept, plan, spans=True), plan)
+    keys = [*labelled(here, plan, strand.schema, fields), *((here.e0, here.e1) if plan.base else ())]
+    sums = _sums(here, strand, here.began)
+    sums["time"] = here.x.delta(here.s, unit="microsecond").sum().cast("int64")
+    extra = {}
+    if plan.base:
+        import ibis
+
+        buckets = Buckets.of(plan.slots(plan.base))
+        crosses = here.e1 > here.e0
+        extra = {
+            "crossing": crosses.cast("int64").sum().cast("int64"),
+            "into_first": ibis.ifelse(crosses, buckets.offset(here.s), 0).sum().cast("int64"),
+            "into_last": ibis.ifelse(crosses, buckets.offset(here.x, upper=True), 0).sum().cast("int64"),
+        }
+    named = {**_numbered(sums), **extra}
+    expr = here.group_by(keys).aggregate(**named) if keys else here.aggregate(**named)
+    return Reduction("spread", fields, expr, tuple((n, rolled[n]) for n in sums))
+
+
+def _seen(kept: Any, plan: Plan, strand: Strand, of: str) -> Reduction:
+    """Each value of a field with the units it had any time in; a bare instant counts where it is."""
+    fields = tuple(d for d in plan.dimensions if not d.calendar)
+    here = shaped(inside(kept, plan, spans=True), plan)
+    value = here[strand.schema.field(of).stored]
+    here = here.mutate(seen=value).filter(lambda t: t.seen.notnull())
+    keys = [*labelled(here, plan, strand.schema, fields), here.seen, here.e0, here.e1]
+    return Reduction("seen", fields, here.group_by(keys).aggregate(c0=here.count()), ((f"present {of}", SUM),))
+
+
+def _level(here: Any, plan: Plan, strand: Strand, level: tuple[Dimension, ...], builtin: bool) -> list[Reduction]:
+    """Distinct counts and percentiles of one level, from the events themselves."""
+    keys = labelled(here, plan, strand.schema, level)
+    together: dict[str, Any] = {}
+    apart: list[Reduction] = []
+    for _, measure in strand.measures:
+        inner = measure.base or measure
+        if inner.name not in ("distinct", "median", "percentile"):
+            continue
+        value = column(here, strand.schema.field(inner.of))
+        if inner.name == "distinct":
+            together[str(inner)] = value.nunique()
+        elif builtin:
+            together[str(inner)] = _quantile_disc()(value, Decimal(str(percent_of(inner))) / 100)
+        else:
+            apart.append(_by_rank(here, value, keys, level, inner))
+    if together:
+        named = _numbered(together)
+        expr = here.group_by(keys).aggregate(**named) if keys else here.aggregate(**named)
+        apart.insert(0, Reduction("level", level, expr, tuple((n, SUM) for n in together)))
+    return apart
+
+
+def percent_of(measure: Measure) -> float:
+    """The share in per cent a median or percentile is taken at."""
+    return 50.0 if measure.name == "median" else measure.percent
+
+
+@cache
+def _quantile_disc() -> Any:
+    import ibis
+
+    @ibis.udf.agg.builtin(name="quantile_disc", signature=(("int64", "decimal(9, 6)"), "int64"))
+    def nearest_rank(value, share):  # type: ignore[no-untyped-def]  # its types are the signature above
+        """The smallest value with at least `share` of the values at or below it."""
+
+    return nearest_rank
+
+
+def _by_rank(here: Any, value: Any, keys: list[Any], level: tuple[Dimension, ...], measure: Measure) -> Reduction:
+    """Nearest rank by numbering the values: for engines without an aggregate for it."""
+    import ibis
+
+    named = here.mutate(*keys, v=value).filter(lambda t: t.v.notnull())
+    groups = [named[f"k{i}"] for i in range(len(keys))]
+    window = ibis.window(group_by=groups, order_by=named.v)
+    ranked = named.mutate(
+        rank=ibis.row_number().over(window) + 1, size=named.v.count().over(ibis.window(group_by=groups))
+    )
+    milli = round(percent_of(measure) * 1000)
+    at = ((ranked["size"] * milli + 99_999) / 100_000).floor().cast("int64")
+    chosen = ranked.filter(ranked["rank"] == at)
+    by = [chosen[f"k{i}"] for i in range(len(keys))]
+    expr = chosen.group_by(by).aggregate(c0=chosen.v.min()) if by else chosen.aggregate(c0=chosen.v.min())
+    return Reduction("level", level, expr, ((str(measure), SUM),))

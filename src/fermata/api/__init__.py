@@ -1,0 +1,1 @@
+"""The library as people call it: workspaces, questions, results."""

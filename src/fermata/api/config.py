@@ -1,0 +1,123 @@
+"""`fermata.toml`: the workspace and its logs.
+
+[workspace]
+name = "Quillmere Hall"
+zone = "Europe/Lisbon"
+week_start = "monday"
+fiscal_year = { starts = "04-01", named_by = "start" }
+[workspace.cycles]
+pay = { every = 14, from = "2026-01-05" }             # days
+trade = { weeks = [4, 4, 5], from = ["2025-12-29", "2027-01-04"] }
+"""
+
+from __future__ import annotations
+
+import re
+from datetime import date
+from pathlib import Path
+from typing import Any, Literal, Self
+
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+
+from fermata import tomlfile
+from fermata.intake.mapping import LogMap
+from fermata.timeline import Calendar, Cycle
+from fermata.timeline.cycles import UNITS, WEEKDAYS
+from fermata.timeline.zones import zone
+
+__all__ = ["Config", "load"]
+
+LOG_NAME = re.compile(r"[a-z][a-z0-9_-]*")
+
+
+class Strict(BaseModel):
+    """A table in which an unknown key is an error."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class FiscalYear(Strict):
+    """When the fiscal year starts (MM-DD, day 1 to 28) and which of its two years it is called by."""
+
+    starts: str = Field(pattern=r"^(0[1-9]|1[0-2])-(0[1-9]|1\d|2[0-8])$")
+    named_by: Literal["start", "end"] = "start"
+
+
+class CycleTable(Strict):
+    """A cycle of the organisation: `every` so many days, or a pattern of `weeks`, from one date or several."""
+
+    every: int | None = Field(default=None, ge=1)
+    weeks: tuple[int, ...] | None = None
+    starts: tuple[date, ...] = Field(alias="from")
+
+    @field_validator("starts", mode="before")
+    @classmethod
+    def _one_or_more(cls, value: Any) -> Any:
+        return value if isinstance(value, list) else [value]
+
+    @model_validator(mode="after")
+    def _one_pattern(self) -> Self:
+        if (self.every is None) is (self.weeks is None):
+            raise ValueError("give either every (days) or weeks (a list such as [4, 4, 5])")
+        return self
+
+
+class WorkspaceTable(Strict):
+    """Name, zone and calendar of the workspace."""
+
+    name: str = ""
+    zone: str
+    week_start: Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"] = "monday"
+    fiscal_year: FiscalYear = FiscalYear(starts="01-01")
+    cycles: dict[str, CycleTable] = Field(default_factory=dict)
+
+    @field_validator("zone")
+    @classmethod
+    def _zone(cls, name: str) -> str:
+        zone(name)
+        return name
+
+    @field_validator("cycles")
+    @classmethod
+    def _cycle_names(cls, cycles: dict[str, CycleTable]) -> dict[str, CycleTable]:
+        for name in cycles:
+            if name in UNITS or not re.fullmatch(r"[a-z][a-z ]*", name):
+                raise ValueError(f"{name!r} cannot name a cycle: small letters, and none of {', '.join(UNITS)}")
+        return cycles
+
+    @property
+    def calendar(self) -> Calendar:
+        """The zone with the organisation's cycles."""
+        month, day = (int(p) for p in self.fiscal_year.starts.split("-"))
+        cycles = tuple(
+            Cycle(name, (c.every,) if c.every else tuple(7 * w for w in c.weeks or ()), c.starts)
+            for name, c in self.cycles.items()
+        )
+        return Calendar(
+            self.zone,
+            WEEKDAYS.index(self.week_start),
+            (month, day),
+            self.fiscal_year.named_by == "end",
+            cycles,
+        )
+
+
+class Config(Strict):
+    """The whole file."""
+
+    workspace: WorkspaceTable
+    logs: dict[str, LogMap] = Field(default_factory=dict)
+
+    @field_validator("logs")
+    @classmethod
+    def _log_names(cls, logs: dict[str, LogMap]) -> dict[str, LogMap]:
+        for name in logs:
+            if not LOG_NAME.fullmatch(name) or name == "staging":
+                raise ValueError(f"{name!r} cannot name a log: small letters, digits, - and _")
+        return logs
+
+
+def load(path: Path) -> Config:
+    """The configuration in `path`. Raises ConfigError with every problem, each with its line."""
+    data, text = tomlfile.load(path)
+    return tomlfile.parse(Config, data, path, text)

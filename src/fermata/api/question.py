@@ -1,0 +1,103 @@
+"""A question built step by step: immutable, each verb gives a new one, nothing runs until an answer is asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from fermata.analysis.filters import conditions
+from fermata.reports.model import ColumnSpec, Report
+
+if TYPE_CHECKING:
+    from fermata.api.result import Result
+    from fermata.api.workspace import Workspace
+
+__all__ = ["Question"]
+
+
+@dataclass(frozen=True)
+class Question:
+    """Which events of a log, during which period, grouped how, measured how.
+
+    >>> hall.log("doors").during("2026-03").only(action="denied").by("place").measure("count").to_pandas()  # doctest: +SKIP
+    """
+
+    workspace: Workspace
+    report: Report
+
+    def during(self, period: str) -> Question:
+        """Only this period, in any form periods are written in; relative ones stay relative."""
+        return self._with(period=period)
+
+    def only(self, **values: Any) -> Question:
+        """Keeps events whose fields have one of the values; several fields must all hold. `""` or None is empty."""
+        return self._with(only=self.report.only + conditions(values))
+
+    def without(self, **values: Any) -> Question:
+        """Drops events for which any of the fields has one of the values; events where it is empty stay."""
+        return self._with(without=self.report.without + conditions(values))
+
+    def any_of(self, *alternatives: Mapping[str, Any]) -> Question:
+        """Keeps events for which at least one alternative holds: one number as caller or called."""
+        group = tuple(c for one in alternatives for c in conditions(dict(one)))
+        return self._with(any_of=(*self.report.any_of, group))
+
+    def by(self, *dimensions: str) -> Question:
+        """Groups by fields and calendar units, outermost first."""
+        return self._with(by=(*self.report.by, *dimensions))
+
+    def across(self, dimension: str) -> Question:
+        """Lays one dimension out over the columns."""
+        return self._with(across=dimension)
+
+    def measure(self, *measures: str, **labelled: str) -> Question:
+        """The columns: measures by name, or under a heading of their own: `measure(Refused="count")`."""
+        specs = [ColumnSpec(measure=m) for m in measures]
+        specs += [ColumnSpec(measure=m, label=label.replace("_", " ")) for label, m in labelled.items()]
+        return self._with(columns=tuple(specs))
+
+    def zone(self, name: str) -> Question:
+        """Days and months of another zone than the workspace's."""
+        return self._with(zone=name)
+
+    def sort(self, *columns: str) -> Question:
+        """Orders rows by columns or dimensions; `-` in front for downwards."""
+        return self._with(sort=columns)
+
+    def top(self, n: int) -> Question:
+        """Only the `n` highest of the first dimension, ties included, the others in one row."""
+        return self._with(top=n)
+
+    def titled(self, title: str) -> Question:
+        """A title of its own."""
+        return self._with(title=title)
+
+    def run(self, *, explain: bool = False) -> Result:
+        """The answer."""
+        return self.workspace.run(self.report, explain=explain)
+
+    def events(self, limit: int | None = None) -> Any:
+        """The events themselves, oldest first, with file and record number, as a pandas table."""
+        from fermata.api.result import records_frame
+
+        return records_frame(self.workspace.listing(self.report, limit))
+
+    def to_pandas(self) -> Any:
+        """The answer's rows of the finest level as a pandas table."""
+        return self.run().to_pandas()
+
+    def to_arrow(self) -> Any:
+        """The answer's rows of the finest level as an Arrow table."""
+        return self.run().to_arrow()
+
+    def save(self, path: str | Path) -> Path:
+        """Writes the answer in the form of the file's ending."""
+        return self.run().save(path)
+
+    def __str__(self) -> str:
+        return str(self.run())
+
+    def _with(self, **changes: Any) -> Question:
+        return Question(self.workspace, self.report.changed(**changes))

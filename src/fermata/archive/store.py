@@ -1,0 +1,228 @@
+"""The archive on disk: reading a snapshot, and changing it so that a kill at any moment leaves old or new.
+
+archive/manifest.json          the only commit point (written aside, fsync, rename)
+archive/ledger.jsonl           one line per import, each with the hash of the line before
+archive/doors/2026-03/7.parquet       events of import 7 that start in March 2026 (UTC), by time
+archive/doors/2026-03/7.keys.parquet  their record keys, for finding duplicates
+archive/doors/carry/7.parquet         copies of those that leave their month or have no finish
+archive/doors/rejects/7.parquet       records refused, with the reason
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import hashlib
+import json
+import os
+import shutil
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from fermata.archive.duck import ident, scan
+from fermata.archive.manifest import Carry, Manifest, Part
+from fermata.errors import ArchiveBusy, ArchiveDamaged
+from fermata.fields import LogSchema
+
+__all__ = ["Archive", "Snapshot", "Writing"]
+
+KEPT_AFTER = timedelta(days=1)
+Say = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """The archive at one moment. Files it names stay readable for at least a day."""
+
+    root: Path
+    manifest: Manifest
+
+    def months(self, log: str, start: datetime, end: datetime) -> list[Part]:
+        """The files of the UTC months that [start, end) touches."""
+        first, last = f"{start:%Y-%m}", f"{end - timedelta(microseconds=1):%Y-%m}"
+        return [p for p in self.manifest.log(log).parts if first <= p.month <= last]
+
+    def events_sql(self, schema: LogSchema, start: datetime, end: datetime, *, spans: bool) -> str:
+        """A query over the events that may matter for naive UTC [start, end), in the schema's columns.
+
+        Events that start in the period lie in the files of its UTC months; with `spans`, those that began in an
+        earlier month and may reach into it come from the carried ones, so the past is never read.
+        """
+        edge = start.replace(day=1, hour=0, minute=0, second=0, microsecond=0)
+        parts = self.months(schema.name, start, end)
+        carry = self.manifest.log(schema.name).carry
+        carried = [c for c in carry if spans and datetime.fromisoformat(c.first) < edge]
+        before = f" WHERE start_utc < TIMESTAMP '{edge:%Y-%m-%d}'"
+        selects = [*self._selects(schema, parts, ""), *self._selects(schema, carried, before)]
+        if not selects:
+            empty = ", ".join(f"CAST(NULL AS {kind}) AS {ident(c)}" for c, kind in schema.columns.items())
+            return f"SELECT {empty} WHERE false"
+        return " UNION ALL ".join(selects)
+
+    def _selects(self, schema: LogSchema, files: Sequence[Part | Carry], where: str) -> list[str]:
+        """One query per set of files that hold the same columns; what a file does not hold is NULL."""
+        alike: dict[tuple[str, ...], list[Path]] = {}
+        for file in files:
+            alike.setdefault(file.columns, []).append(self.root / file.path)
+        found = []
+        for held, paths in alike.items():
+            columns = ", ".join(
+                f"CAST({ident(c) if c in held else 'NULL'} AS {kind}) AS {ident(c)}"
+                for c, kind in schema.columns.items()
+            )
+            found.append(f"SELECT {columns} FROM {scan(paths)}{where}")
+        return found
+
+    def rejects(self, log: str) -> list[Path]:
+        """The Parquet files of the log's rejected records."""
+        return [self.root / p for p in self.manifest.log(log).rejects.values()]
+
+
+@dataclass
+class Archive:
+    """The archive directory of a workspace."""
+
+    root: Path
+
+    @property
+    def manifest_path(self) -> Path:
+        """Where the commit point is."""
+        return self.root / "manifest.json"
+
+    def snapshot(self) -> Snapshot:
+        """The archive as it is now."""
+        return Snapshot(self.root, Manifest.load(self.manifest_path))
+
+    def ledger(self) -> list[dict[str, Any]]:
+        """Every committed import, oldest first. Raises ArchiveDamaged where a line was changed or lost."""
+        manifest = Manifest.load(self.manifest_path)
+        path = self.root / "ledger.jsonl"
+        raw = path.read_bytes()[: manifest.ledger_size] if path.exists() else b""
+        lines, head = [], ""
+        for i, line in enumerate(raw.splitlines(), 1):
+            entry = json.loads(line)
+            if entry["previous"] != head:
+                raise ArchiveDamaged(f"{path}: line {i} does not follow from the one before; it was changed")
+            head = hashlib.sha256(line).hexdigest()
+            lines.append(entry)
+        if head != manifest.ledger_head:
+            raise ArchiveDamaged(f"{path}: does not end as the manifest says; lines were changed or lost")
+        return lines
+
+    @contextlib.contextmanager
+    def writing(self, now: datetime, wait: float = 60, say: Say = lambda _: None) -> Iterator[Writing]:
+        """The right to change the archive, held by one process at a time.
+
+        Waits up to `wait` seconds for another import (saying so through `say`), then raises ArchiveBusy. What a
+        killed import left behind is cleared first.
+        """
+        self.root.mkdir(parents=True, exist_ok=True)
+        with (self.root / "lock").open("a+") as lock:
+            _acquire(lock, wait, say)
+            lock.seek(0)
+            lock.truncate()
+            lock.write(str(os.getpid()))
+            lock.flush()
+            writing = Writing(self, Manifest.load(self.manifest_path), now)
+            writing.clear_leftovers()
+            try:
+                yield writing
+            finally:
+                shutil.rmtree(writing.staging, ignore_errors=True)
+
+
+@dataclass
+class Writing:
+    """An open change: files are prepared in `staging`, moved into place, and count only after `commit`."""
+
+    archive: Archive
+    manifest: Manifest
+    now: datetime
+    moved: list[Path] = field(default_factory=list)
+
+    @property
+    def root(self) -> Path:
+        """The archive's directory."""
+        return self.archive.root
+
+    @property
+    def staging(self) -> Path:
+        """Where files are prepared; same disk, so that moving them is a rename."""
+        path = self.root / "staging"
+        path.mkdir(exist_ok=True)
+        return path
+
+    def clear_leftovers(self) -> None:
+        """Removes what no manifest names: staged files of a killed import, and files retired over a day ago."""
+        shutil.rmtree(self.root / "staging", ignore_errors=True)
+        expired = {p for p, at in self.manifest.retired.items() if datetime.fromisoformat(at) + KEPT_AFTER < self.now}
+        for path in expired:
+            del self.manifest.retired[path]
+        kept = self.manifest.paths()
+        for file in self.root.rglob("*.parquet"):
+            if file.relative_to(self.root).as_posix() not in kept:
+                file.unlink(missing_ok=True)
+
+    def retire(self, paths: list[str]) -> None:
+        """Files that leave the manifest with the next commit; readers may still be on them."""
+        self.manifest.retired.update(dict.fromkeys(paths, self.now.isoformat()))
+
+    def place(self, staged: Path, target: str) -> None:
+        """Moves a finished file to its place; until the commit nothing refers to it."""
+        path = self.root / target
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with staged.open("rb") as f:
+            os.fsync(f.fileno())
+        staged.replace(path)
+        _sync_directory(path.parent)
+
+    def commit(self, entry: dict[str, Any]) -> None:
+        """Writes the ledger line, then the manifest: from the rename on, the change has happened."""
+        manifest = self.manifest
+        line = json.dumps({"previous": manifest.ledger_head, **entry}, sort_keys=True).encode()
+        with (self.root / "ledger.jsonl").open("ab") as f:
+            f.truncate(manifest.ledger_size)  # the torn line of a killed import
+            f.write(line + b"\n")
+            f.flush()
+            os.fsync(f.fileno())
+        manifest.ledger_size += len(line) + 1
+        manifest.ledger_head = hashlib.sha256(line).hexdigest()
+        manifest.number += 1
+        aside = self.archive.manifest_path.with_suffix(".new")
+        with aside.open("w", encoding="utf-8") as f:
+            f.write(manifest.to_json())
+            f.flush()
+            os.fsync(f.fileno())
+        aside.replace(self.archive.manifest_path)
+        _sync_directory(self.root)
+
+
+def _acquire(lock: Any, wait: float, say: Say) -> None:
+    until, said = time.monotonic() + wait, False
+    while True:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            return
+        except OSError:
+            lock.seek(0)
+            holder = lock.read().strip() or "unknown"
+            if time.monotonic() >= until:
+                raise ArchiveBusy(
+                    f"another import (process {holder}) has held the archive for {wait:.0f} s; try again when it is done"
+                ) from None
+            if not said:
+                say(f"another import (process {holder}) is running; waiting up to {wait:.0f} s")
+                said = True
+            time.sleep(0.1)
+
+
+def _sync_directory(path: Path) -> None:
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)

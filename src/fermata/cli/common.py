@@ -1,0 +1,153 @@
+"""Options that mean the same on every command, and how results reach the reader."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import sys
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+if TYPE_CHECKING:
+    from fermata.api.workspace import Workspace
+    from fermata.reports.model import Report
+    from fermata.reports.result import Records, RunResult
+
+__all__ = ["emit", "narrowed", "narrowing", "note", "open_workspace", "read_now"]
+
+F = TypeVar("F", bound=Callable[..., Any])
+SPLIT = re.compile(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)")
+FORMS = ("txt", "csv", "tsv", "json")
+
+NARROWING = (
+    click.option("--period", metavar="PERIOD", help="2026-03, 2026-W14, 2026-03-01/2026-03-15, 'last month', all ..."),
+    click.option("--step", type=int, metavar="N", help="Move the period N steps: -1 is the one before."),
+    click.option("--zone", metavar="ZONE", help="Days and months of this zone (Europe/Lisbon)."),
+    click.option(
+        "--only",
+        multiple=True,
+        metavar="FIELD=VALUE,...",
+        help="Keep events with one of the values. FIELD= is empty, FIELD~Ann* a pattern, FIELD=10..50 a range, "
+        "FIELD:'two words' words in a text.",
+    ),
+    click.option("--without", multiple=True, metavar="FIELD=VALUE,...", help="Drop events with one of the values."),
+    click.option(
+        "--any-of",
+        multiple=True,
+        metavar="'A=1 or B=1'",
+        help="Keep events for which one of the alternatives holds.",
+    ),
+)
+
+
+def narrowing(command: F) -> F:
+    """Adds the options that choose events."""
+    for option in reversed(NARROWING):
+        command = option(command)
+    return command
+
+
+def open_workspace(ctx: click.Context) -> Workspace:
+    """The workspace the command line names."""
+    from fermata.api.workspace import open_workspace as opened
+    from fermata.errors import RequestError
+
+    try:
+        return opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], None))
+    except RequestError:
+        if not ctx.obj["now"]:
+            raise
+    workspace = opened(ctx.obj["workspace"])
+    return opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], workspace.config.workspace.zone))
+
+
+def read_now(text: str | None, zone: str | None) -> datetime | None:
+    """`--now` as an aware time; without an offset it is on the workspace's clock."""
+    if text is None:
+        return None
+    from fermata.errors import RequestError
+    from fermata.timeline.zones import to_utc
+    from fermata.timeline.zones import zone as known
+
+    try:
+        at = datetime.fromisoformat(text)
+    except ValueError:
+        raise RequestError(f"--now {text!r} is not a time; write 2026-04-01T09:00") from None
+    if at.tzinfo:
+        return at
+    if zone is None:
+        raise RequestError("--now has no offset")
+    return to_utc(at, known(zone))
+
+
+def narrowed(workspace: Workspace, report: Report, options: dict[str, Any]) -> Report:
+    """The report with the narrowing options applied; filters add to those it has."""
+    from fermata.reports.model import Report as Model
+
+    changes = {k: options[k] for k in ("period", "zone") if options.get(k)}
+    for key in ("only", "without"):
+        if options.get(key):
+            added = getattr(Model.model_validate({"log": report.log, key: conditions(options[key])}), key)
+            changes[key] = getattr(report, key) + added
+    if options.get("any_of"):
+        groups = [[conditions((part,)) for part in re.split(r"\s+or\s+", text)] for text in options["any_of"]]
+        changes["any_of"] = report.any_of + Model.model_validate({"log": report.log, "any_of": groups}).any_of
+    report = report.changed(**changes)
+    return workspace.step(report, options["step"]) if options.get("step") else report
+
+
+def conditions(texts: tuple[str, ...]) -> dict[str, list[Any]]:
+    """Filters as written on the command line, in the form report files have them."""
+    from fermata.errors import RequestError
+
+    found: dict[str, list[Any]] = {}
+    for text in texts:
+        m = re.match(r"\s*([A-Za-z_][\w.]*)\s*([=~:])\s*(.*?)\s*$", text, re.DOTALL)
+        if not m:
+            raise RequestError(
+                f"cannot read the filter {text!r}; write FIELD=VALUE, FIELD=A,B, FIELD~Ann*, FIELD= or FIELD=10..50"
+            )
+        field, sign, rest = m[1], m[2], m[3]
+        values = [v.strip().strip('"') for v in SPLIT.split(rest)]
+        listed = found.setdefault(field, [])
+        if sign == "~":
+            listed.append({"like": values})
+        elif sign == ":":
+            listed.append({"words": rest.strip('"')})
+        else:
+            listed += values
+    return found
+
+
+def emit(item: RunResult | Records, output: str | None, limit: int | None = None) -> None:
+    """Writes a result: to a file, in a named form to standard output, or as a table cut to the terminal."""
+    from fermata import outputs
+
+    if output and output not in FORMS:
+        path = outputs.save(item, Path(output))
+        note(f"written: {path}")
+        return
+    if output and output != "txt":
+        click.echo(outputs.render(item, output), nl=False)
+        return
+    from fermata.outputs import text
+
+    terminal = sys.stdout.isatty()
+    most = limit if limit is not None else (max(shutil.get_terminal_size().lines * 5, 100) if terminal else None)
+    colour = terminal and "NO_COLOR" not in _environment()
+    click.echo(text.render(item, colour=colour, most_rows=most), nl=False, color=True if colour else None)
+
+
+def _environment() -> Any:
+    import os
+
+    return os.environ
+
+
+def note(text: str) -> None:
+    """A line for people, apart from the output."""
+    click.echo(text, err=True)

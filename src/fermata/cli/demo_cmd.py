@@ -1,0 +1,80 @@
+"""fermata demo"""
+
+from __future__ import annotations
+
+import shlex
+from pathlib import Path
+
+import click
+
+from fermata.cli import common
+
+__all__ = ["command"]
+
+NOW = "2026-04-01T08:12"
+WALK = (
+    ("Refused entries at the doors last month", ["report", "refused-entries"]),
+    (
+        "Where those of the score vault come from: the events themselves",
+        [
+            "report",
+            "refused-entries",
+            "--records",
+            "--at",
+            "place=Library",
+            "--at",
+            "device=Score vault",
+            "--limit",
+            "8",
+        ],
+    ),
+    ("How long people talk, by line", ["report", "calls-by-line"]),
+    ("Hours by person and month, the ten with most", ["report", "hours-by-person", "--top", "10"]),
+    ("Pages and cost by printer", ["report", "pages-by-printer"]),
+    ("When people come in", ["report", "busiest-hours"]),
+    (
+        "A question of your own, asked of a log directly",
+        [
+            "report",
+            "doors",
+            "--period",
+            "2026-03",
+            "--without",
+            "action=in,out",
+            "--by",
+            "device,action",
+            "--columns",
+            "count,distinct user,last",
+            "--explain",
+        ],
+    ),
+)
+
+
+@click.command(name="demo")
+@click.argument("directory", type=click.Path(path_type=Path), default=Path("quillmere"))
+@click.option("--fresh", is_flag=True, help="Replace a demo workspace that is there already.")
+def command(directory: Path, fresh: bool) -> None:
+    """Make the sample workspace in DIRECTORY (./quillmere), import its logs and walk through its reports.
+
+    Quillmere Hall is invented: half a year of doors, calls, prints and time entries, made from a seed, with the
+    faults real logs have.
+    """
+    from fermata import demo
+
+    demo.make(directory, fresh=fresh)
+    common.note(f"made {directory}: fermata.toml, incoming/, reports/")
+    for title, arguments in (("Bring the logs in; every record is accounted for", ["import"]), *WALK):
+        click.secho(f"\n── {title}", bold=True)
+        _run(directory, arguments)
+    click.echo(
+        f"\nNow change one thing and run it again; all options: fermata report --help. The workspace: {directory}"
+    )
+
+
+def _run(directory: Path, arguments: list[str]) -> None:
+    from fermata.cli.main import cli
+
+    whole = ["-w", str(directory), "--now", NOW, *arguments]
+    click.secho(f"$ fermata {shlex.join(whole)}\n", dim=True)
+    cli.main(whole, standalone_mode=False, prog_name="fermata")

@@ -1,0 +1,103 @@
+"""fermata import"""
+
+from __future__ import annotations
+
+import time
+from datetime import UTC
+from pathlib import Path
+from typing import Any
+
+import click
+
+from fermata.cli import common
+
+__all__ = ["command"]
+
+QUIET = 2.0  # seconds before progress is worth a line
+
+
+@click.command(name="import")
+@click.argument("log", required=False)
+@click.argument("files", nargs=-1, type=click.Path(path_type=Path))
+@click.option("--complete-to", metavar="TIME", help="Declare that the log holds everything up to this time.")
+@click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
+@click.option("--list", "listed", is_flag=True, help="List the imports made, oldest first.")
+@click.pass_context
+def command(
+    ctx: click.Context,
+    log: str | None,
+    files: tuple[Path, ...],
+    complete_to: str | None,
+    wait: float,
+    listed: bool,
+) -> None:
+    """Import FILES into LOG, or the files its patterns match; without LOG, those of every log.
+
+    Files that were imported before change nothing. Every record read is accounted for.
+    """
+    workspace = common.open_workspace(ctx)
+    if listed:
+        _list(workspace.archive.ledger())
+        return
+    if complete_to and not log:
+        raise click.UsageError("--complete-to needs the LOG it is about")
+    declared = common.read_now(complete_to, workspace.config.workspace.zone)
+    progress = _Progress()
+    failed = False
+    for name in [log] if log else list(workspace.config.logs):
+        if not log and not workspace.files(name):
+            common.note(f"{name}: no files match {', '.join(workspace.mapping(name).files) or '(no patterns given)'}")
+            continue
+        outcomes = workspace.import_log(name, files, complete_to=declared, wait=wait, progress=progress)
+        for outcome in outcomes:
+            click.echo(f"{name}  {told(outcome)}")
+        rejected = sum(o.file.rejected for o in outcomes if o.file)
+        limit = workspace.mapping(name).reject_limit
+        if rejected:
+            common.note(f"{name}: {rejected:,} rejected records: fermata records {name} --rejects")
+        if limit is not None and rejected > limit:
+            common.note(f"{name}: more rejected records than its reject_limit of {limit:,}")
+            failed = True
+    if failed:
+        ctx.exit(1)
+
+
+def told(outcome: Any) -> str:
+    """What became of a file, in one line whose figures add up."""
+    if outcome.unchanged:
+        return f"{outcome.path}: already imported (import {outcome.unchanged.import_no}), nothing to do"
+    f = outcome.file
+    parts = [f"{f.stored:,} stored", f"{f.duplicate:,} duplicate", f"{f.rejected:,} rejected"]
+    skipped = ", ".join(f"{n:,} {why}" for why, n in f.skipped.items())
+    parts.append(f"{sum(f.skipped.values()):,} skipped" + (f" ({skipped})" if skipped else ""))
+    text = f"{f.path}: {f.read:,} read = {' + '.join(parts)}; {f.events:,} events"
+    if outcome.replaces:
+        text += f"; replaces file {', '.join(map(str, outcome.replaces))}"
+    if f.possible_repeats:
+        text += f"; {f.possible_repeats:,} possible repeats kept"
+    if f.twice or f.never:
+        text += f"; clock change: {f.twice:,} twice, {f.never:,} never"
+    return text
+
+
+class _Progress:
+    """Progress on standard error: a line every few seconds, none for a quick import."""
+
+    def __init__(self) -> None:
+        self.said = time.monotonic()
+
+    def __call__(self, text: str) -> None:
+        if "another import" in text or time.monotonic() - self.said > QUIET:
+            self.said = time.monotonic()
+            click.echo(text, err=True)
+
+
+def _list(entries: list[dict[str, Any]]) -> None:
+    for e in entries:
+        at = e["at"][:16].replace("T", " ")
+        click.echo(f"import {e['import']}  {at} {UTC}  {e['log']}  mapping {e['mapping']}")
+        for f in e["files"]:
+            click.echo(
+                f"    file {f['id']}  {f['path']}  {f['read']:,} read, {f['stored']:,} stored, {f['duplicate']:,} duplicate, "
+                f"{f['rejected']:,} rejected, {sum(f['skipped'].values()):,} skipped  sha256 {f['sha256'][:12]}"
+            )

@@ -1,0 +1,101 @@
+"""`fermata`: the command and what all of its subcommands share.
+
+Only click is loaded here; each subcommand lives in a module of its own that is imported when it is called.
+"""
+
+from __future__ import annotations
+
+import importlib
+import os
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from fermata._version import __version__
+from fermata.errors import FermataError
+
+__all__ = ["cli", "main"]
+
+COMMANDS = {
+    "demo": "make the sample workspace and walk through its reports",
+    "new": "make an empty workspace",
+    "import": "bring log files into the archive",
+    "records": "list events, rejected records, or the whole record behind an event",
+    "report": "run a report, or ask a log directly",
+    "reports": "list the reports of the workspace, or show one's definition",
+}
+
+
+class Lazy(click.Group):
+    """Subcommands by name, loaded when called; `--help` needs none of them."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        module = importlib.import_module(f"fermata.cli.{cmd_name}_cmd")
+        command: click.Command = module.command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[Any, Any, list[str]]:
+        from fermata.errors import UnknownName
+
+        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
+            ctx.fail(str(UnknownName.of("command", args[0], COMMANDS)))
+        return super().resolve_command(ctx, args)
+
+
+@click.group(cls=Lazy, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, prog_name="fermata")
+@click.option(
+    "-w",
+    "--workspace",
+    type=click.Path(path_type=Path),
+    default=None,
+    envvar="FERMATA_WORKSPACE",
+    show_envvar=True,
+    help="The workspace's directory; otherwise the one this directory is in.",
+)
+@click.option(
+    "--now",
+    metavar="TIME",
+    help="Count relative periods from this time instead of the clock (2026-04-01T09:00).",
+)
+@click.pass_context
+def cli(ctx: click.Context, workspace: Path | None, now: str | None) -> None:
+    """Counts and durations per user, device and period, from the logs you already have.
+
+    Begin with: fermata demo
+    """
+    ctx.obj = {"workspace": workspace or Path(), "now": now}
+
+
+def main() -> None:
+    """The entry point: errors become one message on standard error and an exit code.
+
+    0 done, 1 the data failed, 2 the request was wrong.
+    """
+    try:
+        cli.main(standalone_mode=False, prog_name="fermata")
+    except click.exceptions.Abort:
+        click.echo("interrupted", err=True)
+        sys.exit(130)
+    except click.ClickException as e:
+        e.show()
+        sys.exit(e.exit_code)
+    except FermataError as e:
+        click.echo(f"fermata: {e}", err=True)
+        sys.exit(e.exit_code)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(0)
+    except click.exceptions.Exit as e:
+        sys.exit(e.exit_code)

@@ -1,0 +1,99 @@
+"""fermata report"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from fermata.cli import common
+
+__all__ = ["command"]
+
+
+@click.command(name="report")
+@click.argument("name")
+@common.narrowing
+@click.option(
+    "--by",
+    metavar="DIM,...",
+    help="Group by fields and calendar units (day, month, weekday ...), outermost first.",
+)
+@click.option("--across", metavar="DIM", help="Lay one dimension out over the columns.")
+@click.option(
+    "--columns",
+    metavar="MEASURE,...",
+    help="count, time, 'distinct user', 'mean duration', 'p95 duration', share ...",
+)
+@click.option("--sort", metavar="COLUMN,...", help="Order by columns or dimensions; -COLUMN for downwards.")
+@click.option(
+    "--top",
+    type=click.IntRange(min=1),
+    metavar="N",
+    help="The N highest of the first dimension; the rest in one row.",
+)
+@click.option("--totals/--no-totals", default=None, help="With or without subtotals and grand total.")
+@click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
+@click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
+@click.option("--explain", is_flag=True, help="Say how many events each filter took away.")
+@click.option("--dry-run", is_flag=True, help="Say period, zone, filters, coverage and expected size; run nothing.")
+@click.option("--records", is_flag=True, help="List the events behind a figure, with file, record and contribution.")
+@click.option("--at", multiple=True, metavar="DIM=VALUE", help="With --records: the group whose figure is meant.")
+@click.option("--of", metavar="COLUMN", help="With --records: the column whose figure is meant; the first unless told.")
+@click.pass_context
+def command(ctx: click.Context, /, name: str, **options: Any) -> None:
+    """Run the report NAME, or ask the log NAME directly.
+
+    Every option changes the report for this run only.
+
+    \b
+    fermata report refused-entries
+    fermata report doors --period 2026-03 --by user --across month
+    fermata report calls --only action=answered --by device --columns count,time,'mean duration'
+    fermata report doors --by place --records --at place='Stage side'
+    """
+    workspace = common.open_workspace(ctx)
+    report = common.narrowed(workspace, workspace.definition(name), options)
+    report = _shaped(report, options)
+    if options["dry_run"]:
+        for what, words in workspace.describe(report):
+            click.echo(f"{what:<12}{words}")
+        return
+    if (options["at"] or options["of"]) and not options["records"]:
+        raise click.UsageError("--at and --of go with --records")
+    result = workspace.run(report, explain=options["explain"])
+    if options["records"]:
+        at = _pairs(options["at"])
+        records = result.records(of=options["of"], at=at, limit=options["limit"])
+        common.emit(records, options["output"], options["limit"])
+        return
+    common.emit(result.data, options["output"], options["limit"])
+    if options["explain"]:
+        _explain(result.data.steps)
+
+
+def _shaped(report: Any, options: dict[str, Any]) -> Any:
+    changes = {k: options[k] for k in ("by", "across", "sort", "top", "totals") if options[k] is not None}
+    if options["columns"]:
+        changes["columns"] = [c.strip() for c in options["columns"].split(",")]
+    if changes.keys() & {"by", "across", "columns"} and "title" not in changes:
+        changes["title"] = report.title if report.title and not changes.keys() & {"by", "across"} else ""
+    return report.changed(**changes) if changes else report
+
+
+def _pairs(texts: tuple[str, ...]) -> dict[str, str]:
+    pairs = {}
+    for text in texts:
+        name, equals, value = text.partition("=")
+        if not equals:
+            raise click.UsageError(f"--at {text!r}: write DIM=VALUE as the report shows them")
+        pairs[name.strip()] = value.strip()
+    return pairs
+
+
+def _explain(steps: Any) -> None:
+    for log, counted in steps:
+        click.echo(f"\nEvents of {log}")
+        for step in counted:
+            taken = f"  ({step.removed:,} taken away)" if step.removed else ""
+            click.echo(f"{step.left:>12,}  {step.text}{taken}")

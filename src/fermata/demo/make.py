@@ -1,0 +1,281 @@
+"""Makes the sample workspace: configuration, reports and half a year of logs."""
+
+from __future__ import annotations
+
+import csv
+import io
+import shutil
+from collections.abc import Iterator
+from datetime import UTC, date, datetime, timedelta
+from importlib import resources
+from pathlib import Path
+from random import Random
+from zoneinfo import ZoneInfo
+
+from fermata.demo.people import DOORS, LINES, PRINTERS, PRODUCTIONS, Person, people
+from fermata.errors import DataError, RequestError
+
+__all__ = ["END", "FIRST_DAY", "make"]
+
+ZONE = ZoneInfo("Europe/Lisbon")
+FIRST_DAY = date(2025, 10, 1)
+END = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)  # 08:12 in Lisbon: the moment the last logs were fetched
+MARK = ".quillmere"
+SEED = 20260401
+Rows = list[list[str]]
+
+
+def make(directory: Path, *, fresh: bool = False) -> Path:
+    """Writes the workspace into `directory` and returns it. An existing one is only replaced if `fresh` and a demo."""
+    if directory.exists() and any(directory.iterdir()):
+        if not fresh:
+            raise RequestError(f"{directory} is not empty; choose another directory, or --fresh to make the demo anew")
+        if not (directory / MARK).exists():
+            raise RequestError(f"{directory} is no demo workspace; nothing is removed")
+        shutil.rmtree(directory)
+    try:
+        (directory / "incoming").mkdir(parents=True)
+        (directory / "reports").mkdir()
+        (directory / MARK).write_text("A sample workspace; fermata demo --fresh may replace it.\n", encoding="utf-8")
+        source = resources.files("fermata.demo") / "quillmere"
+        for name in ("fermata.toml", *(f"reports/{p.name}" for p in (source / "reports").iterdir())):
+            (directory / name).write_text((source / name).read_text(encoding="utf-8"), encoding="utf-8")
+        _logs(directory / "incoming")
+    except OSError as e:
+        raise DataError(f"{directory}: cannot be written: {e.strerror}") from None
+    return directory
+
+
+def _logs(target: Path) -> None:
+    staff = people(Random(SEED))
+    _doors(target, staff, Random(SEED + 1))
+    _calls(target, staff, Random(SEED + 2))
+    _prints(target, staff, Random(SEED + 3))
+    _entries(target, staff, Random(SEED + 4))
+
+
+def _days() -> Iterator[date]:
+    day = FIRST_DAY
+    while day <= END.date():
+        yield day
+        day += timedelta(days=1)
+
+
+def _at(day: date, hours: float) -> datetime:
+    """An instant `hours` of real time after the day's local midnight."""
+    return datetime(day.year, day.month, day.day, tzinfo=ZONE).astimezone(UTC) + timedelta(seconds=round(hours * 3600))
+
+
+def _busy(day: date, random: Random) -> float:
+    """How lively a day is: concerts at weekends, quiet Mondays, a closed week at the turn of the year."""
+    if date(2025, 12, 24) <= day <= date(2026, 1, 1):
+        return 0.08
+    return (0.55, 0.95, 1.0, 1.05, 1.2, 1.35, 0.8)[day.weekday()] * random.uniform(0.85, 1.15)
+
+
+def _doors(target: Path, staff: list[Person], random: Random) -> None:
+    readers, weights = list(DOORS), [w for _, w in DOORS.values()]
+    events: list[tuple[datetime, Person | None, str, str]] = []
+    for day in _days():
+        for person in random.sample(staff, min(len(staff), round(62 * _busy(day, random)))):
+            at = random.gauss(9.4, 1.2) if person.department != "stage" else random.gauss(13.5, 2)
+            events.append((_at(day, at), person, "Stage door" if random.random() < 0.7 else "Foyer east", "ENTRY OK"))
+            for _ in range(random.randrange(1, 7)):
+                at += random.expovariate(1 / 1.1)
+                reader = random.choices(readers, weights)[0]
+                denied = random.random() < (0.25 if reader == "Score vault" else 0.012)
+                events.append((_at(day, at), person, reader, "NO ENTRY" if denied else "ENTRY OK"))
+                if random.random() < 0.9 and not denied:
+                    at += random.expovariate(1 / 0.5)
+                    events.append((_at(day, at), person, reader, "EXIT OK"))
+            if random.random() < 0.97:  # the others leave with somebody else: no closing record
+                events.append((_at(day, at + random.uniform(0.1, 2)), person, "Stage door", "EXIT OK"))
+        for kind, odds in (("DOOR FORCED", 0.04), ("HELD OPEN", 0.5)):
+            if random.random() < odds:
+                events.append((_at(day, random.uniform(7, 23)), None, random.choice(readers), kind))
+    twice = datetime(2025, 10, 26, tzinfo=UTC)
+    events += [(twice + timedelta(minutes=7 * i), staff[i % 40], "Stage door", "EXIT OK") for i in range(18)]
+    down = (datetime(2026, 3, 14, 9, 40, tzinfo=UTC), datetime(2026, 3, 16, 11, 50, tzinfo=UTC))
+    events = [e for e in events if e[0] <= END and not (e[2] == "Score library" and down[0] <= e[0] < down[1])]
+    events.sort(key=lambda e: (e[0], e[2], e[1].badge if e[1] else ""))
+    _write_doors(target, events, random)
+
+
+def _write_doors(target: Path, events: list[tuple[datetime, Person | None, str, str]], random: Random) -> None:
+    """One file a month in local time, with an overlap, a late line, broken lines, and an equal genuine pair."""
+    months: dict[str, Rows] = {}
+    for at, person, reader, kind in events:
+        local = at.astimezone(ZONE)
+        badge, holder = (person.badge, person.name) if person else ("", "")
+        row = [f"{local:%d/%m/%Y %H:%M:%S}", badge, holder, reader, DOORS[reader][0], kind]
+        months.setdefault(f"{local:%Y-%m}", []).append(row)
+    names = sorted(months)
+    months["2025-12"] = months["2025-11"][-220:] + months["2025-12"]  # the December export began a little early
+    months["2026-02"].insert(0, list(months["2026-01"][-1]))  # two people through one door in one second, files apart
+    late = months["2026-01"].pop(4000)
+    months["2026-01"].insert(4300, late)
+    for name in names:
+        text = io.StringIO()
+        writer = csv.writer(text, lineterminator="\r\n")
+        writer.writerow(["When", "Badge", "Holder", "Reader", "Area", "Event"])
+        writer.writerows(months[name])
+        lines = text.getvalue().splitlines(keepends=True)
+        if name == "2026-02":
+            lines[1500] = "02/2026 10:11:12,B-1008,,Stage door,Stage side,ENTRY OK\r\n"
+            lines.insert(2200, "13/02/2026 11:0\r\n")
+            lines.insert(2600, "31/02/2026 09:30:00,B-1015,,Foyer west,Front of house,EXIT OK\r\n")
+            lines.insert(3000, "\r\n")
+            lines.insert(3001, "# controller restarted\r\n")
+        (target / f"doors-{name}.csv").write_bytes("".join(lines).encode("utf-8-sig"))
+
+
+def _calls(target: Path, staff: list[Person], random: Random) -> None:
+    desks = [p for p in staff if p.extension]
+    months: dict[str, list[str]] = {}
+    number = 410_000
+    for day in _days():
+        hours = sorted(min(max(random.gauss(13, 3.2), 7.5), 23.9) for _ in range(round(255 * _busy(day, random))))
+        for hour in hours:
+            at = _at(day, hour)
+            if at > END:
+                break
+            number += 1
+            incoming = random.random() < 0.64
+            result = random.choices(("ANS", "NOANS", "BUSY", "FAIL"), (78, 14, 6, 2))[0]
+            talk = round(random.lognormvariate(4.6, 0.9)) if result == "ANS" else 0
+            line = random.choices(LINES, (25, 22, 14, 12, 9, 18))[0]
+            queue = "tickets" if line.startswith("Box") else "hire" if line.startswith("Hire") else ""
+            other = f"+441632960{random.randrange(1000):03d}" if random.random() < 0.93 else ""
+            person = random.choice(desks[:34])
+            local = at.astimezone(ZONE)
+            months.setdefault(f"{local:%Y-%m}", []).append(
+                f"{number};{local.isoformat()};{talk};{line};{person.extension};{'I' if incoming else 'O'};{other};{queue};{result}\n"
+            )
+    previous: list[str] = []
+    for name, lines in months.items():
+        head = "Quillmere Hall – call records\nexported nightly\nCall;Started;Talk;Line;Extension;Dir;Number;Queue;Result\n"
+        again = previous[-1:]  # each export repeats the last call of the one before; the call number tells
+        (target / f"calls-{name}.txt").write_bytes((head + "".join(again + lines)).encode("cp1252"))
+        previous = lines
+
+
+def _prints(target: Path, staff: list[Person], random: Random) -> None:
+    titles = (
+        "Programme book",
+        "Seating plan",
+        "Réglage lumière",
+        'Parts "Glass Harbour"',
+        "Invoice; hire",
+        "=SUM(A1:A9)",
+        "Poster <b>gala</b>",
+        "Call sheet",
+        "Untitled\nsecond line",
+        "Score, vol. 2",
+    )
+    rows: Rows = []
+    job = 7000
+    for day in _days():
+        for _ in range(round(125 * _busy(day, random))):
+            at = _at(day, min(max(random.gauss(13, 2.8), 7), 23.5))
+            if at > END:
+                continue
+            job += random.randrange(1, 3)
+            printer = random.choices(list(PRINTERS), (40, 25, 14, 15, 6))[0]
+            can_colour, mono, colour_cents, paper = PRINTERS[printer]
+            colour = can_colour and random.random() < 0.35
+            status = random.choices(("completed", "cancelled", "refused by rule"), (94, 4, 2))[0]
+            pages = 0 if status == "cancelled" else max(1, round(random.lognormvariate(1.4, 0.9)))
+            copies = random.choices((1, 2, 10, 40), (80, 12, 6, 2))[0]
+            total = pages * copies
+            sheets = (total + 1) // 2 if printer.startswith("Office") and random.random() < 0.6 else total
+            cents = total * (colour_cents if colour else mono) if status == "completed" else 0
+            owner = random.choice(staff[:80])
+            login = owner.login if random.random() < 0.96 else f"QUILLMERE\\{owner.login}"
+            tags = random.choice(("", "", "", "urgent", "programme|gala", "gala", "hire|urgent"))
+            rows.append(
+                [
+                    str(job),
+                    f"{at.astimezone(ZONE):%m/%d/%Y %I:%M:%S %p}",
+                    login,
+                    printer,
+                    random.choice(titles),
+                    str(total),
+                    str(copies),
+                    str(sheets),
+                    "C" if colour else "M",
+                    paper,
+                    f"{cents // 100}.{cents % 100:02d}",
+                    status,
+                    tags,
+                ]
+            )
+    rows.sort(key=lambda r: int(r[0]))
+    rows[5000][5] = "n/a"  # a page count the server could not read
+    with (target / "prints.csv").open("w", encoding="utf-8", newline="") as f:
+        writer = csv.writer(f, lineterminator="\n")
+        writer.writerow(
+            [
+                "Job",
+                "Finished",
+                "Owner",
+                "Printer",
+                "Document",
+                "Pages",
+                "Copies",
+                "Sheets",
+                "Colour",
+                "Paper",
+                "Cost",
+                "Status",
+                "Tags",
+            ]
+        )
+        writer.writerows(rows)
+
+
+def _entries(target: Path, staff: list[Person], random: Random) -> None:
+    crew = [p for p in staff if p.department in ("stage", "workshop", "house")][:42]
+    rows: Rows = []
+    for day in _days():
+        for person in random.sample(crew, min(len(crew), round(26 * _busy(day, random)))):
+            late = random.random() < 0.22
+            start = (21, 30) if late else (random.choice((8, 9, 10, 14)), random.choice((0, 15, 30)))
+            minutes = random.choice((240, 270, 285, 300)) if late else random.choice((210, 240, 285, 360, 480))
+            begin = datetime(day.year, day.month, day.day, *start)
+            if begin.replace(tzinfo=ZONE) > END:
+                continue
+            finish = begin + timedelta(minutes=minutes)
+            production = random.choice(PRODUCTIONS)
+            to = "" if random.random() < 0.006 else f"{finish:%H:%M}"  # forgotten to stop
+            name = person.name if random.random() < 0.985 else person.name.upper()
+            rows.append(
+                [
+                    name,
+                    day.isoformat(),
+                    f"{begin:%H:%M}",
+                    to,
+                    production,
+                    "get-out" if late else random.choice(("rig", "rehearsal", "show")),
+                    "y" if production.startswith("Hire") else "n",
+                    random.choice(("Stage side", "Workshop", "Front of house")),
+                    random.choice(("", "", "with two helpers", "late start")),
+                ]
+            )
+    for day in (date(2025, 10, 25), date(2026, 3, 28)):  # both clock changes fall into a night watch
+        rows.append(
+            [
+                crew[0].name,
+                day.isoformat(),
+                "22:00",
+                "06:00",
+                "House upkeep",
+                "night watch",
+                "n",
+                "Stage side",
+                "",
+            ]
+        )
+    with (target / "time-entries.csv").open("w", encoding="utf-8", newline="") as f:
+        writer = csv.writer(f, lineterminator="\n")
+        writer.writerow(["Person", "Date", "From", "To", "Production", "Activity", "Charged", "Where", "Remark"])
+        writer.writerows(rows)

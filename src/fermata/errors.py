@@ -1,0 +1,99 @@
+"""The errors Fermata raises. Each says what is wrong, where, and what would be right.
+
+FermataError                   base of all; `exit_code` is what the command line returns
+├── RequestError (ValueError)  the request was wrong: exit code 2
+│   ├── UnknownName (LookupError)  a name that does not exist, with the nearest ones
+│   └── ConfigError            a TOML file is wrong: every problem of the file at once
+└── DataError                  the data, the archive or the engine failed: exit code 1
+    ├── SourceError (OSError)  a log file cannot be read as declared
+    ├── ArchiveBusy            another import is running
+    ├── ArchiveDamaged         the archive does not hold what its manifest says
+    └── TooLarge (OverflowError)  a total beyond what a 64-bit integer holds
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+
+__all__ = [
+    "ArchiveBusy",
+    "ArchiveDamaged",
+    "ConfigError",
+    "DataError",
+    "FermataError",
+    "RequestError",
+    "SourceError",
+    "TooLarge",
+    "UnknownName",
+]
+
+
+class FermataError(Exception):
+    """Base of every error Fermata raises on purpose."""
+
+    exit_code = 1
+
+
+class RequestError(FermataError, ValueError):
+    """What was asked for makes no sense as asked."""
+
+    exit_code = 2
+
+
+class UnknownName(RequestError, LookupError):
+    """A field, log, report, value or option that does not exist."""
+
+    @classmethod
+    def of(cls, what: str, name: str, known: Iterable[str], *, where: str = "") -> UnknownName:
+        """The error for `name`, with the nearest of `known` and, when few, all of them."""
+        names = sorted({str(k) for k in known})
+        near = nearest(name, names)
+        text = f"there is no {what} {name!r}{' ' + where if where else ''}"
+        if near:
+            text += f"; did you mean {' or '.join(repr(n) for n in near)}?"
+        if not names:
+            text += f"; no {what} is declared"
+        elif len(names) <= 40:
+            text += f" ({what}s: {', '.join(names)})"
+        elif not near:
+            text += f" ({len(names):,} are known, for instance {', '.join(names[:5])})"
+        return cls(text)
+
+
+class ConfigError(RequestError):
+    """A file people write is wrong; `problems` lists all of them, each with its place."""
+
+    def __init__(self, path: str, problems: list[str]) -> None:
+        self.path = path
+        self.problems = problems
+        lines = "\n".join(f"  {p}" for p in problems)
+        super().__init__(f"{path}: {len(problems)} {'problem' if len(problems) == 1 else 'problems'}\n{lines}")
+
+
+class DataError(FermataError):
+    """The data, the archive or the engine failed."""
+
+
+class SourceError(DataError, OSError):
+    """A log file cannot be read as its mapping declares."""
+
+
+class ArchiveBusy(DataError):
+    """Another import holds the archive."""
+
+
+class ArchiveDamaged(DataError):
+    """The archive on disk is not what its manifest says."""
+
+
+class TooLarge(DataError, OverflowError):
+    """An exact total does not fit 64 bits; nothing is rounded instead."""
+
+
+def nearest(name: str, known: Iterable[str], n: int = 3) -> list[str]:
+    """The names of `known` that look most like `name`, at most `n`; case does not matter."""
+    by_fold: dict[str, str] = {}
+    for k in known:
+        by_fold.setdefault(k.casefold(), k)
+    return [by_fold[m] for m in difflib.get_close_matches(name.casefold(), list(by_fold), n=n, cutoff=0.6)]

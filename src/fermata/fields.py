@@ -1,0 +1,109 @@
+"""The fields of an event: their words, their types, and the names they are stored under.
+
+People say `user`; the archive says `person`, because `user` is the logged-in role in some databases. The
+translation lives here and nowhere else.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from typing import Literal
+
+from fermata.errors import RequestError, UnknownName
+
+__all__ = ["COMMON", "PROVENANCE", "Field", "FieldType", "LogSchema", "stored_name"]
+
+FieldType = Literal["text", "number", "decimal", "money", "flag", "tags", "duration", "time"]
+
+NAME = re.compile(r"[a-z][a-z0-9_]*")
+COMMON = ("user", "device", "place", "action", "outcome", "other")
+TIMES = ("start", "finish", "duration")
+PROVENANCE = ("file_id", "record_no", "event_no")
+STORED = {"user": "person", "start": "start_utc", "finish": "finish_utc"}
+ADDABLE: tuple[FieldType, ...] = ("number", "decimal", "money", "duration")
+ENGINE_TYPES: dict[FieldType, str] = {  # as the embedded engine and Parquet name them
+    "text": "VARCHAR",
+    "number": "BIGINT",
+    "decimal": "BIGINT",
+    "money": "BIGINT",
+    "flag": "BOOLEAN",
+    "tags": "VARCHAR[]",
+    "duration": "BIGINT",
+    "time": "TIMESTAMP",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Field:
+    """One field of a log. `scale` is the number of decimals kept exactly in a 64-bit integer (money: 2).
+
+    `names` says what kind of name a user or device field holds (badge, extension ...).
+    """
+
+    name: str
+    type: FieldType = "text"
+    unit: str = ""
+    scale: int = 0
+    names: str = ""
+
+    @property
+    def stored(self) -> str:
+        """The column of the archive."""
+        return stored_name(self.name)
+
+    @property
+    def addable(self) -> bool:
+        """Whether a total of it means anything."""
+        return self.type in ADDABLE
+
+
+def stored_name(name: str) -> str:
+    """The archive's column for the field people call `name`."""
+    return STORED.get(name, name)
+
+
+@dataclass(frozen=True, slots=True)
+class LogSchema:
+    """What a log's events hold. `spans` says that its events are meant to have a finish.
+
+    The fields are in the order they were declared, the common ones first.
+    """
+
+    name: str
+    fields: tuple[Field, ...]
+    spans: bool = False
+    kind: str = ""
+    zone: str = "UTC"
+    by_name: dict[str, Field] = field(init=False, repr=False, compare=False, hash=False, default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.by_name.update({f.name: f for f in self.fields})
+
+    def field(self, name: str) -> Field:
+        """The field called `name`, `duration`, `start` and `finish` included. Raises UnknownName."""
+        if name in self.by_name:
+            return self.by_name[name]
+        if name == "start":
+            return Field("start", "time")
+        if name in ("finish", "duration") and self.spans:
+            return Field(name, "time" if name == "finish" else "duration")
+        known = [*self.by_name, "start", *(("finish", "duration") if self.spans else ())]
+        raise UnknownName.of("field", name, known, where=f"in the log {self.name}")
+
+    @property
+    def columns(self) -> dict[str, str]:
+        """Stored column -> engine type, times and provenance included, in the archive's order."""
+        named = {f.stored: ENGINE_TYPES[f.type] for f in self.fields}
+        provenance = dict(zip(PROVENANCE, ("INTEGER", "BIGINT", "SMALLINT"), strict=True))
+        return {"start_utc": "TIMESTAMP", "finish_utc": "TIMESTAMP", **named, **provenance}
+
+
+def checked_name(name: str) -> str:
+    """`name` if a log may declare a field of that name. Raises RequestError saying why not."""
+    taken = {*STORED.values(), *PROVENANCE}
+    if not NAME.fullmatch(name):
+        raise RequestError(f"field name {name!r}: use small letters, digits and _, beginning with a letter")
+    if name in taken:
+        raise RequestError(f"field name {name!r} is taken by the archive; choose another")
+    return name

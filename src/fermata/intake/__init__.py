@@ -1,0 +1,1 @@
+"""Bytes to records to events: mappings, readers, time parsing, rejects."""

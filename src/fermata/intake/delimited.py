@@ -1,0 +1,252 @@
+"""Delimited text: how the file is written, what its columns are called, and an independent count of its records.
+
+The engine parses; this module proves that nothing was lost: the file is counted once more while it is hashed,
+and records, blank lines, header and rejected records must add up to its lines.
+"""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import hashlib
+import re
+from bisect import bisect_left
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from fermata.archive.duck import lit
+from fermata.errors import SourceError, UnknownName
+from fermata.intake.mapping import LogMap
+
+__all__ = ["Counted", "columns_of", "count", "prepare", "read_sql"]
+
+CHUNK = 1 << 20
+BLANK = (b"\n\n", b"\n\r\n")
+LONGEST_LINE = 1 << 24
+
+
+@dataclass(slots=True)
+class Counted:
+    """A file read once from end to end: its size, SHA-256 and lines; `blanks` are the offsets of empty lines.
+
+    `prefixes` maps a byte length asked for to the SHA-256 of that many first bytes.
+    """
+
+    size: int = 0
+    sha256: str = ""
+    newlines: int = 0
+    crlf: int = 0
+    lone_cr: bool = False
+    ends_in_newline: bool = True
+    blanks: list[int] = field(default_factory=list)
+    prefixes: dict[int, str] = field(default_factory=dict)
+
+    @property
+    def lines(self) -> int:
+        """Physical lines, a last one without its line end included."""
+        return self.newlines + (not self.ends_in_newline and self.size > 0)
+
+
+def count(path: Path, prefix_sizes: tuple[int, ...] = ()) -> Counted:
+    """Reads the file once: hash, lines, blank lines, and the hashes of its beginnings of the given sizes."""
+    found = Counted()
+    digest = hashlib.sha256()
+    wanted = sorted(set(prefix_sizes))
+    tail = b"\n"  # so that an empty first line counts as one
+    try:
+        with path.open("rb") as f:
+            while chunk := f.read(CHUNK):
+                while wanted and wanted[0] <= found.size + len(chunk):
+                    part = digest.copy()
+                    part.update(chunk[: wanted[0] - found.size])
+                    found.prefixes[wanted.pop(0)] = part.hexdigest()
+                digest.update(chunk)
+                found.newlines += chunk.count(b"\n")
+                joined = tail + chunk
+                returns = b"\r" in joined  # looking for pairs costs more than asking first
+                found.crlf += joined.count(b"\r\n") - tail.count(b"\r\n") if returns else 0
+                for blank in BLANK if returns else BLANK[:1]:
+                    found.blanks += _ends_of(joined, blank, found.size - len(tail), len(tail))
+                found.size += len(chunk)
+                tail = joined[-2:]
+    except OSError as e:
+        raise SourceError(f"{path}: cannot be read: {e.strerror}") from None
+    found.blanks.sort()
+    found.ends_in_newline = tail.endswith(b"\n")
+    found.sha256 = digest.hexdigest()
+    return found
+
+
+def _ends_of(data: bytes, blank: bytes, base: int, seen: int) -> list[int]:
+    """The offsets of the empty lines that `blank` marks and that end past the `seen` bytes of `data`."""
+    offsets = []
+    at = data.find(blank)
+    while at >= 0:
+        if at + len(blank) > seen:
+            offsets.append(base + at + 1)
+        at = data.find(blank, at + 1)
+    return offsets
+
+
+def prepare(path: Path, log: LogMap, counted: Counted, scratch: Path) -> Path:
+    """The file itself, or a UTF-8 copy with one kind of line end where it has another encoding or mixes them.
+
+    Raises SourceError naming the place of the first byte the declared encoding does not have.
+    """
+    mixed = 0 < counted.crlf < counted.newlines
+    if log.encoding in ("utf-8", "utf_8", "utf-8-sig") and not mixed:
+        with path.open("rb") as f:
+            start = f.read(4)
+        if start[:2] in (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE):
+            raise SourceError(f'{path}: begins like UTF-16 text; declare encoding = "utf-16"')
+        return path
+    copy = scratch / f"{counted.sha256[:16]}.txt"
+    errors = "strict" if log.encoding not in ("utf-8", "utf_8", "utf-8-sig") else "surrogateescape"
+    try:
+        with (
+            path.open(encoding=log.encoding, errors=errors, newline=None) as source,
+            copy.open("w", encoding="utf-8", errors="surrogateescape", newline="\n") as target,
+        ):
+            while text := source.read(CHUNK):
+                target.write(text)
+    except UnicodeError as e:
+        place = f" near byte {e.start:,}" if isinstance(e, UnicodeDecodeError) else ""
+        raise SourceError(
+            f"{path}: is not {log.encoding} text{place} ({e.reason if hasattr(e, 'reason') else e})"
+        ) from None
+    return copy
+
+
+def columns_of(path: Path, log: LogMap, shown: Path | None = None) -> list[str]:
+    """The names of the file's columns; numbers from 1 where it has no header. A repeated name gets `_2`, `_3`."""
+    name = shown or path
+    with path.open(encoding="utf-8-sig", errors="replace", newline="") as f:
+        for _ in range(log.skip_lines):
+            f.readline(LONGEST_LINE)
+        if len(log.delimiter) == 1:
+            row = next(
+                csv.reader(
+                    f,
+                    delimiter=log.delimiter,
+                    quotechar=log.quote or None,
+                    quoting=csv.QUOTE_MINIMAL if log.quote else csv.QUOTE_NONE,
+                ),
+                None,
+            )
+        else:
+            line = f.readline(LONGEST_LINE).rstrip("\r\n")
+            row = line.split(log.delimiter) if line else None
+    if not row:
+        raise SourceError(f"{name}: is empty" + (f" after {log.skip_lines} skipped lines" if log.skip_lines else ""))
+    if not log.header:
+        return [str(i) for i in range(1, len(row) + 1)]
+    seen: dict[str, int] = {}
+    names = []
+    for column in (c.strip() for c in row):
+        seen[column] = seen.get(column, 0) + 1
+        names.append(column if seen[column] == 1 else f"{column}_{seen[column]}")
+    return names
+
+
+def check_columns(log: LogMap, columns: list[str], shown: Path) -> None:
+    """Raises UnknownName for the first column the mapping reads and the file does not have."""
+    wanted = [c for part in log.parts() for f in part.values() for c in f.read_columns]
+    for column in (*wanted, *log.keep, *log.drop):
+        if column not in columns:
+            hint = "" if log.header else " (without a header, columns are numbers from 1)"
+            raise UnknownName.of("column", column, columns, where=f"in {shown}{hint}")
+
+
+def read_sql(path: Path, log: LogMap, columns: list[str], tag: str) -> str:
+    """The engine's table over the file, every column as text; what does not parse goes to `rejects_<tag>`."""
+    types = ", ".join(f"{lit(c)}: 'VARCHAR'" for c in columns)
+    options = {
+        "auto_detect": "false",
+        "columns": "{" + types + "}",
+        "header": "true" if log.header else "false",
+        "skip": str(log.skip_lines),
+        "delim": lit(log.delimiter),
+        "quote": lit(log.quote),
+        "escape": lit(log.escape or log.quote),
+        "store_rejects": "true",
+        "rejects_table": lit(f"rejects_{tag}"),
+        "rejects_scan": lit(f"scan_{tag}"),
+        "rejects_limit": "0",
+        "max_line_size": str(LONGEST_LINE),
+    }
+    return f"read_csv({lit(str(path))}, {', '.join(f'{k} = {v}' for k, v in options.items())})"
+
+
+def nothing_lost(path: Path, log: LogMap, counted: Counted, records: int, shown: Path) -> list[int]:
+    """The offsets of the blank lines, once `records` (rejected ones included) are proved to be all there are.
+
+    Raises SourceError where header, records and blank lines do not add up to what the file holds.
+    """
+    head = log.skip_lines + log.header
+    blanks = [b for b in counted.blanks if b >= _offset_after(path, head)]
+    if head + records + len(blanks) == counted.lines:
+        return blanks
+    found, blanks = 0, []
+    for offset, blank in _records(path, log, head):
+        found += not blank
+        if blank:
+            blanks.append(offset)
+    if found != records:
+        raise SourceError(
+            f"{shown}: {found:,} records were counted but {records:,} were parsed; nothing was imported. "
+            f'Check delimiter {log.delimiter!r} and quote {log.quote!r} (quote = "" if the file has no quoting)'
+        )
+    return blanks
+
+
+def _offset_after(path: Path, lines: int) -> int:
+    with path.open("rb") as f:
+        return sum(len(f.readline()) for _ in range(lines))
+
+
+def _records(path: Path, log: LogMap, head: int) -> Iterator[tuple[int, bool]]:
+    """(offset, is blank) of each record or blank line, following quotes over line ends."""
+    q, d = re.escape(log.quote.encode()), re.escape(log.delimiter.encode())
+    opening = re.compile(rb"(?:^|" + d + rb") *" + q) if q else None
+    closing = (
+        re.compile(rb"[^" + q + rb"]*(?:" + q + q + rb"[^" + q + rb"]*)*" + q + rb"(?!" + q + rb")") if q else None
+    )
+    with path.open("rb") as f:
+        offset = sum(len(f.readline()) for _ in range(head))
+        begun, inside = offset, False
+        for line in f:
+            if not inside:
+                begun = offset
+            blank = not inside and not line.strip(b"\r\n")
+            if opening and closing and (inside or log.quote.encode() in line):
+                inside = _still_open(line, opening, closing, inside)
+            offset += len(line)
+            if not inside:
+                yield begun, blank
+        if inside:
+            yield begun, False
+
+
+def _still_open(line: bytes, opening: re.Pattern[bytes], closing: re.Pattern[bytes], inside: bool) -> bool:
+    """Whether a quoted field is open at the end of `line`; a quote opens only at the start of a field."""
+    at = 0
+    while True:
+        if not inside:
+            begin = opening.search(line, at)
+            if not begin:
+                return False
+            at = begin.end()
+        end = closing.match(line, at)
+        if not end:
+            return True
+        inside, at = False, end.end()
+
+
+def record_numbers(rejects: list[tuple[int, int, str]], blanks: list[int], head: int) -> list[int]:
+    """The record numbers of rejects given as (line, offset from 1, text), as the engine reports them."""
+    numbers = []
+    for line, offset, text in rejects:
+        at = offset - 1 + len(text) - len(text.lstrip("\r\n"))
+        numbers.append(line - head - bisect_left(blanks, at))
+    return numbers

@@ -1,0 +1,387 @@
+"""Importing files into the archive: parse, compare, store, prove the sums, commit.
+
+Small files are taken together, up to `BATCH_BYTES`, into one import; each import is one line of the ledger and
+either happens or does not.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from fermata.archive import Archive, LogState, SourceFile, duplicates
+from fermata.archive.duck import connect, ident, lit, scan
+from fermata.archive.manifest import Carry, Part
+from fermata.archive.store import Writing
+from fermata.errors import SourceError
+from fermata.fields import LogSchema
+from fermata.intake import delimited
+from fermata.intake.mapping import LogMap
+from fermata.intake.stage import FileStage, stage_file
+
+__all__ = ["Outcome", "import_files"]
+
+BATCH_BYTES = 256 << 20
+Progress = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What became of one file. `unchanged` names the import that already holds it; else `file` has the figures."""
+
+    path: str
+    file: SourceFile | None = None
+    unchanged: SourceFile | None = None
+    replaces: tuple[int, ...] = ()
+    rejects: tuple[tuple[int, int | None, str, str], ...] = ()
+
+
+@dataclass
+class _Batch:
+    """Files of one import on their way: staged in the engine, not yet in the archive."""
+
+    number: int
+    stages: list[FileStage] = field(default_factory=list)
+    files: list[SourceFile] = field(default_factory=list)
+    keys: list[tuple[str, str]] = field(default_factory=list)
+    overlaps: list[duplicates.Overlap] = field(default_factory=list)
+    superseded: set[int] = field(default_factory=set)
+    outcomes: list[Outcome] = field(default_factory=list)
+
+    @property
+    def size(self) -> int:
+        """Bytes of the files taken so far."""
+        return sum(f.size for f in self.files)
+
+
+def import_files(
+    archive: Archive,
+    log: LogMap,
+    schema: LogSchema,
+    paths: Iterable[Path],
+    *,
+    base: Path,
+    now: datetime,
+    complete_to: datetime | None = None,
+    wait: float = 60,
+    progress: Progress = lambda _: None,
+) -> list[Outcome]:
+    """Imports `paths` in the order given; paths are kept relative to `base` where they lie below it.
+
+    `now` (naive UTC) is when the import is said to happen; `complete_to` declares that the log holds everything up to
+    that instant. Raises SourceError for a file that cannot be read as mapped; files of imports already committed stay.
+    """
+    found: list[Outcome] = []
+    with archive.writing(now, wait, progress) as writing:
+        importer = _Importer(writing, log, schema, base, progress)
+        for batch in importer.batches(list(paths)):
+            importer.store(batch, complete_to)
+            found += batch.outcomes
+    return found
+
+
+@dataclass
+class _Importer:
+    writing: Writing
+    log: LogMap
+    schema: LogSchema
+    base: Path
+    progress: Progress
+
+    def __post_init__(self) -> None:
+        self.con = connect(self.writing.staging / "spill")
+        self.mapping = self.log.digest(self.schema.zone)
+        self.columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
+        self._refresh_keys()
+
+    @property
+    def state(self) -> LogState:
+        """The log as the archive holds it, made on first use."""
+        return self.writing.manifest.logs.setdefault(self.schema.name, LogState())
+
+    def batches(self, paths: list[Path]) -> Iterator[_Batch]:
+        """The files in order, taken together until they are big enough for an import of their own."""
+        batch = self._batch()
+        queue = list(paths)
+        while queue:
+            path = queue.pop(0)
+            needed = self._take(batch, path)
+            if needed:
+                queue = [*needed, path, *queue]
+            elif batch.size >= BATCH_BYTES:
+                yield batch
+                batch = self._batch()
+        yield batch
+
+    def _batch(self) -> _Batch:
+        return _Batch(self.writing.manifest.next_import)
+
+    def _take(self, batch: _Batch, path: Path) -> list[Path]:
+        """Stages one file, or returns the files that must come before it."""
+        shown = self._shown(path)
+        live = {i: f for i, f in self.state.files.items() if i not in batch.superseded}
+        known = [*live.values(), *batch.files]
+        self.progress(f"{shown}: reading")
+        counted = delimited.count(path, tuple({f.size for f in known}))
+        same = next((f for f in known if f.sha256 == counted.sha256), None)
+        if same and same.mapping == self.mapping:
+            batch.outcomes.append(Outcome(shown, unchanged=same))
+            return []
+        grown = [f for f in known if f.size < counted.size and counted.prefixes.get(f.size) == f.sha256]
+        replaced = {f.id for f in (*grown, *([same] if same else [])) if f.mapping != self.mapping}
+        if needed := self._leaned_on(replaced, live):
+            return needed
+        batch.superseded |= replaced
+        file_id = self.writing.manifest.next_file
+        self.progress(f"{shown}: parsing {counted.size / 1e6:,.0f} MB")
+        stage = stage_file(self.con, path, Path(shown), file_id, self.log, self.schema, counted, self.writing.staging)
+        self.writing.manifest.next_file += 1
+        overlap = self._compare(batch, stage, [f for f in grown if f.id not in replaced])
+        self._note(batch, stage, overlap, replaced)
+        return []
+
+    def _leaned_on(self, replaced: set[int], live: dict[int, SourceFile]) -> list[Path]:
+        """Files whose originals a replaced file relied on and that are still under the older mapping."""
+        needed = []
+        for one in (live[i] for i in replaced if i in live):
+            for other in (live.get(int(i)) for i in one.leaned_on):
+                if other and other.id not in replaced and other.mapping != self.mapping:
+                    path = self.base / other.path
+                    if not path.exists() or delimited.count(path).sha256 != other.sha256:
+                        raise SourceError(
+                            f"{one.path}: shares records with {other.path}, which was imported under an older mapping and "
+                            "is no longer there as it was; put it back so that both can be imported again"
+                        )
+                    needed.append(path)
+        return needed
+
+    def _compare(self, batch: _Batch, stage: FileStage, grown: list[SourceFile]) -> duplicates.Overlap:
+        keys = f"keys_{stage.file_id}"
+        duplicates.make_keys(self.con, stage.events, self.columns, keys, len(self.log.parts()) > 1)
+        months = {
+            m
+            for (m,) in self.con.execute(
+                f"SELECT DISTINCT strftime(date_trunc('month', start_utc), '%Y-%m') FROM {keys}"
+            ).fetchall()
+        }
+        parts = [p for p in self.state.parts if p.month in months and not set(p.files) <= batch.superseded]
+        overlap = duplicates.find(
+            self.con,
+            keys=keys,
+            events=stage.events,
+            columns=self.columns,
+            sidecars=[self.writing.root / p.keys for p in parts],
+            parts=[self.writing.root / p.path for p in parts],
+            earlier=batch.keys,
+            ignored=sorted(batch.superseded),
+            grown_to=max((f.read - (not f.ends_in_newline) for f in grown), default=0),
+            lone_too=bool(self.log.record_id) or self.log.repeats == "drop",
+        )
+        batch.keys.append((keys, stage.events))
+        return overlap
+
+    def _note(self, batch: _Batch, stage: FileStage, overlap: duplicates.Overlap, replaced: set[int]) -> None:
+        out = f" WHERE record_no NOT IN (SELECT record_no FROM {overlap.table})" if overlap.by_original else ""
+        stored, first, last = self.con.execute(
+            f"SELECT count(*), min(start_utc), max(start_utc) FROM {stage.events}{out}"
+        ).fetchone()
+        counted = stage.counted
+        file = SourceFile(
+            id=stage.file_id,
+            path=str(stage.path),
+            sha256=counted.sha256,
+            size=counted.size,
+            import_no=batch.number,
+            mapping=self.mapping,
+            read=stage.read,
+            stored=self._records(stage) - overlap.duplicates,
+            duplicate=overlap.duplicates,
+            rejected=stage.rejected,
+            skipped=stage.skipped,
+            events=stored,
+            possible_repeats=overlap.possible_repeats,
+            twice=stage.twice,
+            never=stage.never,
+            first=first.isoformat() if first else None,
+            last=last.isoformat() if last else None,
+            ends_in_newline=counted.ends_in_newline,
+            leaned_on={str(k): v for k, v in sorted(overlap.by_original.items())},
+        )
+        if not file.adds_up:
+            raise SourceError(f"{stage.path}: the records do not add up ({file}); nothing was imported")
+        rejects = self.con.execute(f"SELECT * FROM {stage.rejects} ORDER BY record_no LIMIT 20").fetchall()
+        batch.stages.append(stage)
+        batch.files.append(file)
+        batch.overlaps.append(overlap)
+        batch.outcomes.append(Outcome(file.path, file, None, tuple(sorted(replaced)), tuple(rejects)))
+
+    def _records(self, stage: FileStage) -> int:
+        """Records that gave an event, counted from the events themselves and not by subtraction."""
+        distinct = "DISTINCT record_no" if len(self.log.parts()) > 1 else "*"
+        return int(self.con.execute(f"SELECT count({distinct}) FROM {stage.events}").fetchone()[0])
+
+    def store(self, batch: _Batch, complete_to: datetime | None) -> None:
+        """Writes the batch's files and commits them; a batch that changes nothing leaves no trace."""
+        declared = complete_to.isoformat() if complete_to else None
+        if not batch.files and (declared is None or declared == self.state.complete_to):
+            return
+        manifest, state = self.writing.manifest, self.state
+        self._supersede(batch)
+        if batch.files:
+            self._write(batch)
+        state.files.update({f.id: f for f in batch.files})
+        state.complete_to = max(filter(None, (declared, state.complete_to)), default=None)
+        manifest.next_import += 1
+        self.writing.commit(
+            {
+                "import": batch.number,
+                "at": self.writing.now.isoformat(),
+                "log": self.schema.name,
+                "mapping": self.mapping,
+                "complete_to": declared,
+                "files": [dataclasses.asdict(f) for f in batch.files],
+                "superseded": sorted(batch.superseded),
+            }
+        )
+        for stage in batch.stages:
+            _forget(self.con, stage.file_id)
+
+    def _supersede(self, batch: _Batch) -> None:
+        """Takes the events of replaced files out, rewriting the Parquet files they share with others."""
+        gone, state = batch.superseded, self.state
+        if not gone:
+            return
+        for name, rows in (("parts", state.parts), ("carry", state.carry)):
+            kept: list[Any] = []
+            for part in rows:
+                if not set(part.files) & gone:
+                    kept.append(part)
+                    continue
+                self.writing.retire([part.path, part.keys] if isinstance(part, Part) else [part.path])
+                if rest := sorted(set(part.files) - gone):
+                    kept.append(self._rewritten(part, rest, batch.number))
+            setattr(state, name, kept)
+        for file_id in gone:
+            state.files.pop(file_id, None)
+
+    def _rewritten(self, part: Any, files: list[int], number: int) -> Any:
+        names = {}
+        for key in ("path", "keys") if isinstance(part, Part) else ("path",):
+            old = getattr(part, key)
+            names[key] = f"{old.removesuffix('.parquet')}-{number}.parquet"
+            staged = self.writing.staging / "rewritten.parquet"
+            order = " ORDER BY start_utc, file_id, record_no, event_no" if key == "path" else ""
+            self._copy(
+                f"SELECT * FROM {scan([self.writing.root / old])} WHERE file_id IN ({', '.join(map(str, files))}){order}",
+                staged,
+            )
+            self.writing.place(staged, names[key])
+        rows = self.con.execute(f"SELECT count(*) FROM {scan([self.writing.root / names['path']])}").fetchone()[0]
+        return dataclasses.replace(part, **names, files=tuple(files), rows=rows)
+
+    def _write(self, batch: _Batch) -> None:
+        """The batch's events, keys, carried events and rejects as Parquet files in place."""
+        self.con.execute(f"CREATE OR REPLACE TEMP VIEW incoming AS {self._incoming(batch)}")
+        held = tuple(self.schema.columns)
+        columns = ", ".join(ident(c) for c in held)
+        months = self.con.execute(
+            "SELECT strftime(m, '%Y-%m'), sum(n)::BIGINT, min(low), max(high), max(ends), list_sort(list(file_id)) FROM ("
+            "SELECT date_trunc('month', start_utc) AS m, file_id, count(*) AS n, min(start_utc) AS low, "
+            "max(start_utc) AS high, max(coalesce(finish_utc, start_utc)) AS ends "
+            "FROM incoming GROUP BY ALL) GROUP BY m ORDER BY m"
+        ).fetchall()
+        for month, rows, first, last, until, files in months:
+            self.progress(f"{self.schema.name}: writing {month}, {rows:,} events")
+            inside = f"start_utc >= TIMESTAMP '{month}-01' AND start_utc < TIMESTAMP '{month}-01' + INTERVAL 1 MONTH"
+            order = "ORDER BY start_utc, file_id, record_no, event_no"
+            names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
+            size = self._place(f"SELECT {columns} FROM incoming WHERE {inside} {order}", names[0])
+            self._place(f"SELECT key, file_id, record_no FROM ({self._keys(batch)}) WHERE {inside}", names[1])
+            edges = first.isoformat(), last.isoformat(), until.isoformat()
+            self.state.parts.append(Part(names[0], names[1], month, rows, size, tuple(files), *edges, held))
+        self._write_carry(batch, columns)
+        rejects = " UNION ALL ".join(f"SELECT {s.file_id} AS file_id, * FROM {s.rejects}" for s in batch.stages)
+        if sum(f.rejected for f in batch.files):
+            name = f"{self.schema.name}/rejects/{batch.number}.parquet"
+            self._place(f"SELECT * FROM ({rejects}) ORDER BY file_id, record_no", name)
+            self.state.rejects[str(batch.number)] = name
+
+    def _write_carry(self, batch: _Batch, columns: str) -> None:
+        if not self.schema.spans:
+            return
+        last = "greatest(finish_utc - INTERVAL 1 MICROSECOND, start_utc)"
+        leaves = f"finish_utc IS NULL OR date_trunc('month', {last}) > date_trunc('month', start_utc)"
+        self.con.execute(f"CREATE OR REPLACE TEMP TABLE carried AS SELECT {columns} FROM incoming WHERE {leaves}")
+        rows, first, files = self.con.execute(
+            "SELECT count(*), min(start_utc), list_sort(list(DISTINCT file_id)) FROM carried"
+        ).fetchone()
+        if rows:
+            name = f"{self.schema.name}/carry/{batch.number}.parquet"
+            self._place("SELECT * FROM carried ORDER BY start_utc, file_id, record_no, event_no", name)
+            self.state.carry.append(Carry(name, rows, tuple(files), first.isoformat(), tuple(self.schema.columns)))
+
+    def _incoming(self, batch: _Batch) -> str:
+        selects = []
+        for stage, overlap in zip(batch.stages, batch.overlaps, strict=True):
+            out = f" WHERE record_no NOT IN (SELECT record_no FROM {overlap.table})" if overlap.by_original else ""
+            selects.append(f"SELECT * FROM {stage.events}{out}")
+        return " UNION ALL ".join(selects)
+
+    def _keys(self, batch: _Batch) -> str:
+        selects = []
+        for (keys, _), overlap in zip(batch.keys, batch.overlaps, strict=True):
+            out = f" WHERE record_no NOT IN (SELECT record_no FROM {overlap.table})" if overlap.by_original else ""
+            selects.append(f"SELECT * FROM {keys}{out}")
+        return " UNION ALL ".join(selects)
+
+    def _place(self, query: str, target: str) -> int:
+        staged = self.writing.staging / "part.parquet"
+        self._copy(query, staged)
+        size = staged.stat().st_size
+        self.writing.place(staged, target)
+        return size
+
+    def _copy(self, query: str, target: Path) -> None:
+        self.con.execute(f"COPY ({query}) TO {lit(str(target))} (FORMAT parquet, COMPRESSION zstd)")
+
+    def _refresh_keys(self) -> None:
+        """Writes all sidecars anew where the engine's hash has changed since they were written."""
+        manifest = self.writing.manifest
+        now = duplicates.probe(self.con)
+        if manifest.key_probe not in ("", now):
+            for name, log in manifest.logs.items():
+                self.progress(f"{name}: making record keys anew for this version of the engine")
+                log.parts = [self._with_keys(p) for p in log.parts]
+        manifest.key_probe = now
+
+    def _with_keys(self, part: Part) -> Part:
+        source = scan([self.writing.root / part.path])
+        held = [r[0] for r in self.con.execute(f"DESCRIBE SELECT * FROM {source}").fetchall()]
+        columns = [c for c in held if c not in ("file_id", "record_no", "event_no")]
+        name = f"{part.path.removesuffix('.parquet')}-{self.writing.manifest.number + 1}.keys.parquet"
+        first = "QUALIFY row_number() OVER (PARTITION BY file_id, record_no ORDER BY event_no) = 1"
+        self._place(f"SELECT {duplicates.key_sql(columns)} AS key, file_id, record_no FROM {source} {first}", name)
+        self.writing.retire([part.keys])
+        return dataclasses.replace(part, keys=name)
+
+    def _shown(self, path: Path) -> str:
+        whole = path.resolve()
+        return str(whole.relative_to(self.base)) if whole.is_relative_to(self.base) else str(whole)
+
+
+def _forget(con: Any, file_id: int) -> None:
+    """Drops what a stored file left in the engine."""
+    for name in (f"keys_{file_id}", f"events_{file_id}", f"stage_{file_id}"):
+        _drop(con, name)
+    for name in (f"stage_{file_id}_rows", f"dup_keys_{file_id}", f"rejects_of_{file_id}"):
+        _drop(con, name)
+
+
+def _drop(con: Any, name: str) -> None:
+    row = con.execute("SELECT table_type FROM information_schema.tables WHERE table_name = ?", [name]).fetchone()
+    if row:
+        con.execute(f"DROP {'VIEW' if row[0] == 'VIEW' else 'TABLE'} {name}")

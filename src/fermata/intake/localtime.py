@@ -1,0 +1,95 @@
+"""Local wall-clock columns to UTC, inside the engine and with the mapping's policy for clock changes.
+
+The zone's changes become one balanced CASE over wall-clock thresholds: exact, and many times faster than asking
+the engine's zone functions for every row. A wall-clock time that happens twice first becomes the earlier of the
+two; which records belong to the second pass is then read off their order in the file (it steps back once).
+"""
+
+from __future__ import annotations
+
+import functools
+from datetime import UTC, datetime, timedelta
+from typing import Any, Literal
+
+from fermata.timeline.zones import Change, changes, offset, zone
+
+__all__ = ["FIRST", "LAST", "second_pass", "to_utc", "windows"]
+
+STEP_BACK = timedelta(minutes=5)  # a smaller step back within the repeated hour is a late line, not the change
+MICROSECOND = timedelta(microseconds=1)
+FIRST, LAST = datetime(1970, 1, 2), datetime(2099, 12, 30)  # logs of other times are taken for broken clocks
+Policy = Literal["order", "earlier", "later", "reject"]
+
+
+@functools.cache
+def _changes(zone_name: str) -> tuple[Change, ...]:
+    return tuple(changes(FIRST.replace(tzinfo=UTC), LAST.replace(tzinfo=UTC), zone(zone_name)))
+
+
+def windows(zone_name: str, low: datetime, high: datetime, *, sets_back: bool) -> list[Change]:
+    """The changes whose wall-clock times that happen twice (or, if not `sets_back`, never) meet [low, high]."""
+    return [c for c in _changes(zone_name) if c.sets_back is sets_back and c.window[0] <= high and low < c.window[1]]
+
+
+def within(column: str, found: list[Change]) -> str:
+    """A condition: the wall-clock `column` lies in the window of one of the changes."""
+    tests = [f"({column} >= {ts(c.window[0])} AND {column} < {ts(c.window[1])})" for c in found]
+    return f"({' OR '.join(tests)})" if tests else "false"
+
+
+def to_utc(column: str, zone_name: str, ambiguous: Policy, nonexistent: Policy) -> str:
+    """The UTC expression of a wall-clock `column` by the two policies; `order` and `reject` give the earlier."""
+    pieces: list[tuple[datetime | None, timedelta]] = [(None, offset(FIRST.replace(tzinfo=UTC), zone(zone_name)))]
+    for change in _changes(zone_name):
+        a, b = change.window
+        policy = ambiguous if change.sets_back else nonexistent
+        early, late = max(change.before, change.after), min(change.before, change.after)
+        pieces += [(a, late if policy == "later" else early), (b, change.after)]
+    merged = [p for i, p in enumerate(pieces) if i == 0 or p[1] != pieces[i - 1][1]]
+    return _balanced(column, merged)
+
+
+def _balanced(column: str, pieces: list[tuple[datetime | None, timedelta]]) -> str:
+    """A balanced tree over (wall-clock time from which on, offset to take off)."""
+    if len(pieces) == 1:
+        return minus(column, pieces[0][1])
+    middle = len(pieces) // 2
+    at = pieces[middle][0]
+    assert at is not None
+    left, right = _balanced(column, pieces[:middle]), _balanced(column, pieces[middle:])
+    return f"CASE WHEN {column} < {ts(at)} THEN {left} ELSE {right} END"
+
+
+def second_pass(con: Any, table: str, wall: str, change: Change) -> str | None:
+    """The condition on `record_no` for the second pass of the hour that `change` repeats; None if there is none.
+
+    The file steps back once where the second pass begins. A file whose first time is after its last is read from
+    its end, newest first.
+    """
+    oldest, newest = con.execute(
+        f"SELECT arg_min({wall}, record_no), arg_max({wall}, record_no) FROM {table} WHERE {wall} IS NOT NULL"
+    ).fetchone()
+    newest_first = oldest > newest
+    row = con.execute(
+        f"SELECT {'max' if newest_first else 'min'}(record_no) FROM (SELECT record_no, {wall} AS wall, "
+        f"max({wall}) OVER (ORDER BY record_no {'DESC' if newest_first else ''} "
+        "ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING) AS top "
+        f"FROM {table} WHERE {within(wall, [change])}) "
+        f"WHERE top - wall > INTERVAL {STEP_BACK // timedelta(seconds=1)} SECOND"
+    ).fetchone()
+    if row[0] is None:
+        return None
+    return f"record_no {'<=' if newest_first else '>='} {row[0]}"
+
+
+def minus(column: str, by: timedelta) -> str:
+    """`column` less a whole number of seconds."""
+    seconds = by // timedelta(seconds=1)
+    if not seconds:
+        return column
+    return f"{column} {'-' if seconds > 0 else '+'} INTERVAL {abs(seconds)} SECOND"
+
+
+def ts(at: datetime) -> str:
+    """A timestamp literal."""
+    return f"TIMESTAMP '{at:%Y-%m-%d %H:%M:%S.%f}'"

@@ -1,0 +1,343 @@
+"""One file parsed into the engine: its events as a view, every record accounted for.
+
+    bytes -> read_csv -> table of typed columns + reason if refused -> view of events in UTC
+
+The table is filled once, in parallel, in the file's order; a row's position gives its record number.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from fermata.archive.duck import ident, lit
+from fermata.errors import SourceError
+from fermata.fields import TIMES, LogSchema
+from fermata.intake import delimited
+from fermata.intake.expressions import Column, duration, instant, typed
+from fermata.intake.localtime import FIRST, LAST, minus, second_pass, to_utc, ts, windows, within
+from fermata.intake.mapping import FieldMap, LogMap
+from fermata.timeline.zones import Change
+
+__all__ = ["FileStage", "stage_file"]
+
+MOST_MISFITS = 100_000
+SHOWN = 60  # characters of a refused text that its reason repeats
+MISFITS = {
+    "TOO MANY COLUMNS": "has more columns than the header",
+    "MISSING COLUMNS": "has fewer columns than the header",
+    "UNQUOTED VALUE": "has a quote that is never closed, or text after a closing quote",
+    "INVALID ENCODING": "is not UTF-8 text",
+    "LINE SIZE OVER MAXIMUM": "is longer than 16 MB",
+    "CAST": "cannot be read",
+}
+
+
+@dataclass
+class FileStage:
+    """What one file gave: the view `events` of its events, the table `rejects`, and the counts of its records."""
+
+    path: Path
+    file_id: int
+    counted: delimited.Counted
+    events: str
+    rejects: str
+    read: int = 0
+    rejected: int = 0
+    skipped: dict[str, int] = field(default_factory=dict)
+    twice: int = 0
+    never: int = 0
+
+    @property
+    def accepted(self) -> int:
+        """Records that gave at least one event."""
+        return self.read - self.rejected - sum(self.skipped.values())
+
+
+class _Columns:
+    """The columns of the stage table: each expression once, however many events use it.
+
+    `late` ones are made of other columns; they come after them, in the order they were asked for.
+    """
+
+    def __init__(self) -> None:
+        self.names: dict[str, str] = {}
+        self.late: list[str] = []
+
+    def __call__(self, sql: str, *, late: bool = False) -> str:
+        if late and sql not in self.names:
+            self.late.append(sql)
+        return self.names.setdefault(sql, f"c{len(self.names)}")
+
+    def over(self, source: str, skip: str) -> str:
+        """A query of all columns, and those of `source`, one nesting per late column that needs the one before."""
+        early = ", ".join(f"{sql} AS {name}" for sql, name in self.names.items() if sql not in self.late)
+        query = f"SELECT *, {early}, {skip} AS skip FROM {source}"
+        for sql in self.late:
+            query = f"SELECT *, {sql} AS {self.names[sql]} FROM ({query})"
+        return query
+
+
+@dataclass
+class _Part:
+    """One event of a record, as columns of the stage table: wall clock and UTC, and what else it holds."""
+
+    walls: dict[str, str] = field(default_factory=dict)
+    start: str = ""
+    finish: str = ""
+    duration: str = ""
+    fields: dict[str, str] = field(default_factory=dict)
+
+
+def stage_file(
+    con: Any,
+    path: Path,
+    shown: Path,
+    file_id: int,
+    log: LogMap,
+    schema: LogSchema,
+    counted: delimited.Counted,
+    scratch: Path,
+) -> FileStage:
+    """Parses `path` into the engine under names ending in `file_id`. Raises SourceError, UnknownName."""
+    text = delimited.prepare(path, log, counted, scratch)
+    recount = counted if text == path else delimited.count(text)
+    names = delimited.columns_of(text, log, shown)
+    delimited.check_columns(log, names, shown)
+    stage = FileStage(shown, file_id, counted, f"events_{file_id}", f"rejects_of_{file_id}")
+    columns = _Columns()
+    parts, reasons = _parts(log, schema, shown, columns)
+    table = f"stage_{file_id}"
+    _parse(con, table, delimited.read_sql(text, log, names, str(file_id)), columns, _refused(reasons), log, names)
+    _number(con, table, stage, log, text, recount)
+    _events(con, table, stage, log, schema, parts)
+    return stage
+
+
+def _parts(log: LogMap, schema: LogSchema, file: Path, columns: _Columns) -> tuple[list[_Part], list[tuple[str, str]]]:
+    """The events a record gives, and (condition, reason SQL) for every text that is refused."""
+    parts: list[_Part] = []
+    reasons: list[tuple[str, str]] = []
+    for mapped in log.parts():
+        part = _Part()
+        if "start" in mapped:
+            part.start = _time(part, "start", mapped, schema, log, file, columns, reasons)
+        if "finish" in mapped:
+            part.finish = _time(part, "finish", mapped, schema, log, file, columns, reasons)
+        if "duration" in mapped:
+            part.duration = _checked("duration", duration(mapped["duration"], file), columns, reasons)
+            given = part.start or part.finish
+            sign = "+" if part.start else "-"
+            other = columns(f"{given} {sign} to_microseconds({part.duration})", late=True)
+            part.start, part.finish = (given, other) if part.start else (other, given)
+        elif not part.start:
+            part.start, part.finish = part.finish, ""
+        for name in (n for n in mapped if n not in TIMES):
+            part.fields[name] = _checked(name, typed(mapped[name], schema.by_name[name], file), columns, reasons)
+        parts.append(part)
+    reasons.append((" AND ".join(f"{p.start} IS NULL" for p in parts), "'the time is empty'"))
+    reasons += [
+        (f"{p.start} NOT BETWEEN {ts(FIRST)} AND {ts(LAST)}", "'the time lies outside 1970 to 2099'") for p in parts
+    ]
+    return parts, reasons
+
+
+def _codes(form: str) -> set[str]:
+    return {form[i + 1] for i in range(len(form) - 1) if form[i] == "%"}
+
+
+def _time(
+    part: _Part,
+    name: str,
+    mapped: dict[str, FieldMap],
+    schema: LogSchema,
+    log: LogMap,
+    file: Path,
+    columns: _Columns,
+    reasons: list[tuple[str, str]],
+) -> str:
+    """The UTC column of a time; its wall-clock column, if it has one, is noted in the part."""
+    spec = mapped[name]
+    local, utc = instant(spec, file)
+    wall = columns(local.value)
+    told = columns(utc.value) if "CAST(NULL" not in utc.value else "NULL"
+    reasons.append((f"({local.raw}) IS NOT NULL AND {wall} IS NULL AND {told} IS NULL", _says(name, local)))
+    begun = part.walls.get("start")
+    if name == "finish" and begun:
+        if spec.form and all("%" in f and not set("YyjDFxcsd") & _codes(f) for f in spec.form):
+            wall = columns(f"date_trunc('day', {begun}) + ({wall} - TIMESTAMP '1900-01-01')", late=True)
+        if spec.next_day:
+            wall = columns(f"CASE WHEN {wall} < {begun} THEN {wall} + INTERVAL 1 DAY ELSE {wall} END", late=True)
+    if "CAST(NULL" in local.value:
+        return told
+    part.walls[name] = wall
+    converted = to_utc(wall, schema.zone, log.ambiguous, log.nonexistent)
+    return columns(converted if told == "NULL" else f"coalesce({told}, {converted})", late=True)
+
+
+def _checked(name: str, column: Column, columns: _Columns, reasons: list[tuple[str, str]]) -> str:
+    here = columns(column.value)
+    if column.refused != "false":
+        reasons.append((f"({column.raw}) IS NOT NULL AND {here} IS NULL", _says(name, column)))
+    return here
+
+
+def _says(name: str, column: Column) -> str:
+    return f"concat({lit(name + ': ')}, '''', left({column.raw}, {SHOWN}), ''' ', {lit(column.reason)})"
+
+
+def _refused(reasons: list[tuple[str, str]]) -> str:
+    return f"CASE {' '.join(f'WHEN {c} THEN {r}' for c, r in reasons)} END"
+
+
+def _parse(con: Any, table: str, source: str, columns: _Columns, refused: str, log: LogMap, names: list[str]) -> None:
+    """Fills the stage table: typed columns, `skip` (why a record is left out) and `bad` (why it is refused)."""
+    first = ident(names[0])
+    skips = [f"WHEN coalesce({', '.join(ident(n) for n in names)}) IS NULL THEN 'blank'"]
+    if log.comment:
+        skips.append(f"WHEN starts_with(ltrim({first}), {lit(log.comment)}) THEN 'comment'")
+    for column, values in log.keep.items():
+        skips.append(f"WHEN coalesce(trim({ident(column)}), '') NOT IN ({_list(values)}) THEN 'outside the selection'")
+    for column, values in log.drop.items():
+        skips.append(f"WHEN trim({ident(column)}) IN ({_list(values)}) THEN 'outside the selection'")
+    whole = "concat_ws(" + lit(log.delimiter) + ", " + ", ".join(f"coalesce({ident(n)}, '')" for n in names) + ")"
+    inner = columns.over(source, f"CASE {' '.join(skips)} END")
+    middle = f"SELECT *, CASE WHEN skip IS NULL THEN {refused} END AS bad FROM ({inner})"
+    kept = ", ".join(columns.names.values())
+    sql = f"SELECT {kept}, skip, bad, CASE WHEN bad IS NOT NULL THEN {whole} END AS whole FROM ({middle})"
+    _run(con, f"CREATE TEMP TABLE {table}_rows AS {sql}")
+
+
+def _list(values: tuple[str, ...]) -> str:
+    return ", ".join(lit(v) for v in values)
+
+
+def _run(con: Any, sql: str) -> None:
+    """Runs a parsing statement; what the engine says of the file becomes a SourceError."""
+    import duckdb
+
+    try:
+        con.execute(sql)
+    except duckdb.Error as e:
+        raise SourceError(f"the file cannot be parsed: {str(e).splitlines()[0]}") from None
+
+
+def _number(con: Any, table: str, stage: FileStage, log: LogMap, text: Path, counted: delimited.Counted) -> None:
+    """Gives every row its record number, lists what the parser refused, and proves that nothing was lost."""
+    tag = str(stage.file_id)
+    misfits = con.execute(
+        f"SELECT line, any_value(line_byte_position), any_value(csv_line), arg_min(CAST(error_type AS VARCHAR), column_idx) "
+        f"FROM rejects_{tag} GROUP BY line ORDER BY line LIMIT {MOST_MISFITS + 1}"
+    ).fetchall()
+    if len(misfits) > MOST_MISFITS:
+        raise SourceError(
+            f"{stage.path}: more than {MOST_MISFITS:,} records do not fit its {'header' if log.header else 'columns'}; "
+            f"is the delimiter really {log.delimiter!r}?"
+        )
+    rows = con.execute(f"SELECT count(*) FROM {table}_rows").fetchone()[0]
+    only_blank = [m for m in misfits if not (m[2] or "").strip()]
+    blanks = delimited.nothing_lost(text, log, counted, rows + len(misfits), stage.path)
+    numbers = delimited.record_numbers([m[:3] for m in misfits], blanks, log.skip_lines + log.header)
+    stage.read = rows + len(misfits) + len(blanks)
+    con.execute(f"CREATE TEMP TABLE {stage.rejects} (record_no BIGINT, line BIGINT, reason VARCHAR, whole VARCHAR)")
+    listed, comments = [], 0
+    for (line, _, whole, kind), number in zip(misfits, numbers, strict=True):
+        clean = (whole or "").lstrip("\r\n")
+        if log.comment and clean.lstrip().startswith(log.comment):
+            comments += 1
+        elif clean.strip():
+            listed.append((number, line, MISFITS.get(kind, kind.lower()), clean))
+    if listed:
+        con.executemany(f"INSERT INTO {stage.rejects} VALUES (?, ?, ?, ?)", listed)
+    if misfits:
+        thresholds = ", ".join(f"({n - 1 - j}, {j + 1})" for j, n in enumerate(numbers))
+        con.execute(
+            f"CREATE TEMP TABLE {table} AS SELECT s.rowid + 1 + coalesce(t.shift, 0) AS record_no, s.* "
+            f"FROM {table}_rows s ASOF LEFT JOIN (VALUES {thresholds}) t(begins, shift) ON s.rowid >= t.begins"
+        )
+        con.execute(f"DROP TABLE {table}_rows")
+    else:
+        con.execute(f"CREATE TEMP VIEW {table} AS SELECT rowid + 1 AS record_no, * FROM {table}_rows")
+    skips = dict(con.execute(f"SELECT skip, count(*) FROM {table} WHERE skip IS NOT NULL GROUP BY skip").fetchall())
+    skips["blank"] = skips.get("blank", 0) + len(blanks) + len(only_blank)
+    skips["comment"] = skips.get("comment", 0) + comments
+    stage.skipped = {reason: n for reason, n in skips.items() if n}
+
+
+def _events(con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSchema, parts: list[_Part]) -> None:
+    """The view of the file's events in UTC, after clock changes are settled and impossible times refused."""
+    stage.twice, stage.never = _clock_changes(con, table, schema, log, parts)
+    for part in parts:
+        if part.walls.keys() >= {"start", "finish"} or (part.finish and not part.duration):
+            shown = f"concat('finish ', {part.finish}, ' is before start ', {part.start}, ' (UTC)')"
+            _refuse(con, table, f"{part.finish} < {part.start}", shown)
+    con.execute(f"INSERT INTO {stage.rejects} SELECT record_no, NULL, bad, whole FROM {table} WHERE bad IS NOT NULL")
+    stage.rejected = con.execute(f"SELECT count(*) FROM {stage.rejects}").fetchone()[0]
+    selects = []
+    for i, part in enumerate(parts):
+        named = [f"{part.fields.get(f.name, 'NULL')} AS {ident(f.stored)}" for f in schema.fields]
+        finish = part.finish or "NULL::TIMESTAMP"
+        listed = ", ".join([f"{part.start} AS start_utc", f"{finish} AS finish_utc", *named])
+        selects.append(
+            f"SELECT {listed}, {stage.file_id}::INTEGER AS file_id, record_no, {i}::SMALLINT AS event_no "
+            f"FROM {table} WHERE skip IS NULL AND bad IS NULL AND {part.start} IS NOT NULL"
+        )
+    con.execute(f"CREATE TEMP VIEW {stage.events} AS {' UNION ALL '.join(selects)}")
+
+
+def _clock_changes(con: Any, table: str, schema: LogSchema, log: LogMap, parts: list[_Part]) -> tuple[int, int]:
+    """Settles times that happen twice, refuses what the policies refuse, and counts the records of either sort."""
+    tests: dict[bool, list[str]] = {True: [], False: []}
+    for part in parts:
+        for name, wall in sorted(part.walls.items(), reverse=True):  # start before finish
+            low, high = con.execute(
+                f"SELECT min({wall}), max({wall}) FROM {table} WHERE skip IS NULL AND bad IS NULL"
+            ).fetchone()
+            for back in (True, False) if low else ():
+                found = windows(schema.zone, low, high, sets_back=back)
+                condition = within(wall, found)
+                if found and (log.ambiguous if back else log.nonexistent) == "reject":
+                    why = f" happens {'twice' if back else 'never'} in {schema.zone}"
+                    _refuse(con, table, condition, f"concat({lit(name + ': ')}, {wall}, {lit(why)})")
+                elif found:
+                    tests[back].append(condition)
+                    if back and log.ambiguous == "order":
+                        _settle(con, table, part, name, found)
+    counts = [f"count(*) FILTER ({' OR '.join(tests[back]) or 'false'})" for back in (True, False)]
+    if not any(tests.values()):
+        return 0, 0
+    twice, never = con.execute(f"SELECT {', '.join(counts)} FROM {table} WHERE skip IS NULL AND bad IS NULL").fetchone()
+    return twice, never
+
+
+def _settle(con: Any, table: str, part: _Part, name: str, found: list[Change]) -> None:
+    """Moves to the second pass the starts that come after the file stepped back, and the finishes before their start."""
+    column = part.start if name == "start" else part.finish
+    for change in found:
+        gap = change.before - change.after
+        if name == "start":
+            second = second_pass(con, table, part.walls["start"], change)
+        else:
+            second = f"{part.finish} < {part.start}"
+        if second:
+            moved = [column, *([part.finish] if part.duration and name == "start" else [])]
+            sets = ", ".join(f"{c} = {minus(c, -gap)}" for c in moved)
+            _update(con, table, sets, f"{within(part.walls[name], [change])} AND {second}")
+
+
+def _refuse(con: Any, table: str, condition: str, reason: str) -> None:
+    _update(con, table, f"bad = {reason}, whole = ''", f"skip IS NULL AND bad IS NULL AND {condition}")
+
+
+def _update(con: Any, table: str, sets: str, condition: str) -> None:
+    """Updates rows of the stage; where its numbers are a view over positions, the table below."""
+    real = table if _is_table(con, table) else f"{table}_rows"
+    if real != table:
+        condition = condition.replace("record_no", "(rowid + 1)")
+    con.execute(f"UPDATE {real} SET {sets} WHERE {condition}")
+
+
+def _is_table(con: Any, name: str) -> bool:
+    row = con.execute("SELECT table_type FROM information_schema.tables WHERE table_name = ?", [name]).fetchone()
+    return row is not None and row[0] != "VIEW"

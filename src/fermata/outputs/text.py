@@ -1,0 +1,99 @@
+"""A table for a terminal or a text file: aligned columns, subtotals set off, notes below."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterator
+
+from wcwidth import wcswidth
+
+from fermata.outputs.formats import people
+from fermata.outputs.grid import Grid, of
+from fermata.reports.result import Records, RunResult
+from fermata.timeline.words import stamp
+from fermata.timeline.zones import zone
+
+__all__ = ["render"]
+
+WIDEST = 48  # a text column is cut to this in a terminal, with a mark
+BOLD, DIM, PLAIN = "\x1b[1m", "\x1b[2m", "\x1b[0m"
+
+
+def render(item: RunResult | Records, *, colour: bool = False, most_rows: int | None = None) -> str:
+    """The whole output as text. With `most_rows`, a longer table is cut and the cut is stated with its count."""
+    grid = of(item)
+    title = item.title if isinstance(item, Records) else grid.context.title
+    lines = [_styled(title, BOLD, colour), _styled(_subtitle(grid), DIM, colour), ""]
+    shown = grid.rows if most_rows is None or len(grid.rows) <= most_rows else grid.rows[:most_rows]
+    lines += _table(grid, len(shown), colour)
+    missing = max(grid.total, len(grid.rows)) - len(shown)
+    if missing > 0:
+        lines.append(
+            _styled(f"... {missing:,} more rows; all of them: --output FILE, or a larger --limit", DIM, colour)
+        )
+    if grid.notes:
+        lines += ["", *(f"{_styled('Note', DIM, colour)}  {n}" for n in grid.notes)]
+    return "\n".join(line.rstrip() for line in lines) + "\n"
+
+
+def _subtitle(grid: Grid) -> str:
+    context = grid.context
+    tz = zone(context.zone)
+    words = context.period if context.period_text != "all" else f"everything: {context.period}"
+    asked = f" ({context.period_text})" if context.period_text not in ("all", context.period) else ""
+    fresh = ", ".join(f"{name}: records to {stamp(at, tz)[:16]}" for name, at in context.fresh)
+    filters = f" · {context.filters}" if context.filters != "all events" else ""
+    return f"{words}, {context.zone}{asked}{filters} · {fresh}"
+
+
+def _table(grid: Grid, count: int, colour: bool) -> Iterator[str]:
+    some = dataclasses.replace(grid, rows=grid.rows[:count])
+    cells = some.texts(people)
+    for number, (level, _) in enumerate(some.rows):
+        if level < grid.depth:
+            cells[number][:level] = [""] * level  # the subtotal names its group itself
+        elif number and some.rows[number - 1][0] >= grid.depth:
+            _unrepeat(cells, some, number)
+    right = [kind not in ("text", "tags", "flag", "time") for kind in grid.kinds]
+    heads = [list(grid.heads)]
+    if any(grid.above):
+        heads.insert(0, [a if i == 0 or a != grid.above[i - 1] else "" for i, a in enumerate(grid.above)])
+    cells = [[_cut(c) for c in row] for row in cells]
+    widths = [max(_width(row[i]) for row in (*heads, *cells)) for i in range(len(right))]
+    for head in heads:
+        yield _styled(_line(head, widths, right), BOLD, colour)
+    for (level, _), texts in zip(some.rows, cells, strict=True):
+        line = _line(texts, widths, right)
+        yield _styled(line, BOLD, colour) if level < grid.depth else line
+
+
+def _unrepeat(cells: list[list[str]], grid: Grid, row: int) -> None:
+    """Leaves out group names that the row above already says."""
+    for i in range(grid.depth - 1):
+        if grid.rows[row][1][i] != grid.rows[row - 1][1][i]:
+            return
+        cells[row][i] = ""
+
+
+def _line(row: list[str], widths: list[int], right: list[bool]) -> str:
+    parts = []
+    for text, width, to_right in zip(row, widths, right, strict=True):
+        space = " " * (width - _width(text))
+        parts.append(space + text if to_right else text + space)
+    return "  ".join(parts).rstrip()
+
+
+def _width(text: str) -> int:
+    return len(text) if text.isascii() else max(wcswidth(text), 0)
+
+
+def _cut(text: str) -> str:
+    if _width(text) <= WIDEST:
+        return text
+    while _width(text) > WIDEST - 1:
+        text = text[:-1]
+    return text + "…"
+
+
+def _styled(text: str, code: str, colour: bool) -> str:
+    return f"{code}{text}{PLAIN}" if colour and text else text

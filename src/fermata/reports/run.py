@@ -1,0 +1,276 @@
+"""Carrying out a report: the one way from a definition to figures."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Mapping
+from datetime import datetime
+from typing import Any, Protocol
+
+from fermata._version import __version__
+from fermata.analysis import drill, explain
+from fermata.analysis.combine import Source, gather
+from fermata.analysis.filters import Selection
+from fermata.analysis.finish import finish, measure_of, outermost
+from fermata.analysis.plan import Cell, Plan, Strand
+from fermata.archive import Snapshot
+from fermata.errors import RequestError, UnknownName
+from fermata.fields import Field, LogSchema
+from fermata.reports import caveats
+from fermata.reports.model import Report
+from fermata.reports.resolve import Logs, resolve
+from fermata.reports.result import Context, Records, RunResult
+from fermata.timeline import Slot
+from fermata.timeline.words import stamp
+
+__all__ = ["Workplace", "describe", "listing", "records_of", "run"]
+
+
+class Workplace(Logs, Protocol):
+    """A workspace as the runner needs it: its logs, their state, and a way to open their events."""
+
+    snapshot: Snapshot
+    mappings: Mapping[str, str]
+
+    def source(self, plan: Plan) -> Source:
+        """Opens a strand's events for the plan's period: the only way to events there is."""
+
+
+def run(report: Report, place: Workplace, now: datetime, *, explained: bool = False) -> RunResult:
+    """The report's result at the instant `now` (aware). Raises UnknownName, RequestError, DataError."""
+    plan = resolve(report, place, now)
+    source = place.source(plan)
+    notes = _check_values(plan, place, source)
+    figures = gather(plan, source)
+    if plan.top and plan.by:
+        kept = outermost(plan, figures, plan.top)
+        if len(kept) < len(figures[plan.by[:1]]):
+            plan = dataclasses.replace(plan, kept=tuple(kept))
+            figures = gather(plan, source)
+
+    def covered(strand: int, slot: Slot) -> bool:
+        extent = place.extent(plan.strands[strand].schema.name)
+        return (
+            extent is not None
+            and slot.end > extent[0]
+            and slot.start <= caveats.complete_to(place, plan, strand, extent)
+        )
+
+    table = finish(plan, figures, covered)
+    nothing = not any(figures[plan.levels[-1]].values()) or _all_zero(table)
+    steps = (
+        tuple((s.schema.name, tuple(explain.steps(plan, s, source))) for s in plan.strands)
+        if explained or nothing
+        else ()
+    )
+    notes = [*caveats.gathered(plan, place, source), *notes]
+    if nothing:
+        notes = [*caveats.why_nothing(plan, place, steps), *notes]
+    return RunResult(report, plan, table, _context(plan, place, now), tuple(dict.fromkeys(notes)), steps)
+
+
+def _all_zero(table: Any) -> bool:
+    return not any(cell for row in table.rows for cell in row.cells)
+
+
+def _context(plan: Plan, place: Workplace, now: datetime) -> Context:
+    stretch = plan.stretch
+    fresh = []
+    for name in dict.fromkeys(s.schema.name for s in plan.strands):
+        if extent := place.extent(name):
+            fresh.append((name, extent[1]))
+    filters = dict.fromkeys(str(s.selection) for s in plan.strands)
+    return Context(
+        title=plan.title,
+        period=stretch.words,
+        period_exact=stretch.exact,
+        period_text=stretch.text,
+        zone=stretch.calendar.zone_name,
+        filters=" | ".join(filters),
+        fresh=tuple(fresh),
+        made_at=now,
+        version=__version__,
+        plan=plan.digest,
+    )
+
+
+def _check_values(plan: Plan, place: Workplace, source: Source) -> list[str]:
+    """Refuses exact values that no event of the log ever had; notes those that none in the period has."""
+    notes = []
+    for strand in plan.strands:
+        for condition in [c for group in (strand.selection.only, *strand.selection.any_of) for c in group]:
+            field = strand.schema.field(condition.field)
+            if condition.kind == "like":
+                notes.append(_matched_note(plan, strand, condition.field, str(condition), source))
+            if condition.kind != "is" or field.type != "text":
+                continue
+            here = explain.matched(plan, strand, field.name, source, values=condition.values)
+            missing = [v for v in condition.values if v not in here]
+            if missing:
+                notes += _missing(plan, place, strand, field, missing)
+    return notes
+
+
+def _missing(plan: Plan, place: Workplace, strand: Strand, field: Field, missing: list[Any]) -> list[str]:
+    everything = _whole(plan, place, strand.schema)
+    ever = explain.matched(everything, Strand(strand.schema, Selection(), ()), field.name, place.source(everything))
+    for value in missing:
+        if value not in ever:
+            raise UnknownName.of(field.name, str(value), ever, where=f"in the log {strand.schema.name}")
+    return [
+        f"no event in this period has {field.name} {', '.join(repr(v) for v in missing)}, though the log knows the name"
+    ]
+
+
+def _whole(plan: Plan, place: Workplace, schema: LogSchema) -> Plan:
+    """The same plan over everything the log holds."""
+    report = Report(log=schema.name, period="all", zone=plan.stretch.calendar.zone_name)
+    return resolve(report, place, plan.stretch.end)
+
+
+def _matched_note(plan: Plan, strand: Strand, field: str, text: str, source: Source) -> str:
+    found = explain.matched(plan, strand, field, source)
+    shown = ", ".join(found[:10]) + (f" and {len(found) - 10} more" if len(found) > 10 else "")
+    return f"{text}: {len(found)} matched" + (f" ({shown})" if found else "")
+
+
+def describe(report: Report, place: Workplace, now: datetime) -> list[tuple[str, str]]:
+    """What a run would do, in words, without running it: period, zone, filters, coverage, expected size."""
+    plan = resolve(report, place, now)
+    stretch = plan.stretch
+    lines = [
+        ("Report", plan.title),
+        ("Period", f"{stretch.words} ({stretch.text}{', moves with the clock' if stretch.relative else ''})"),
+        ("Exactly", f"{stretch.exact}, the end excluded; {stretch.calendar.zone_name}"),
+    ]
+    for strand in plan.strands:
+        name = strand.schema.name
+        extent = place.extent(name)
+        assert extent  # resolve refuses a log without events
+        parts = place.snapshot.months(name, stretch.start, stretch.end)
+        lines += [
+            ("Log", f"{name}: {strand.selection}"),
+            (
+                "Covered",
+                f"{stamp(extent[0], stretch.calendar.zone)} to {stamp(extent[1], stretch.calendar.zone)}",
+            ),
+            (
+                "To read",
+                f"at most {sum(p.rows for p in parts):,} events in {len(parts)} files, {sum(p.size for p in parts) / 1e6:,.1f} MB",
+            ),
+        ]
+    lines.append(("Grouped by", ", ".join(d.name for d in plan.by) or "nothing: one row"))
+    if plan.across:
+        lines.append(("Across", plan.across.name))
+    lines += [("Columns", ", ".join(f"{c.label} ({c.measure})" for c in plan.columns)), ("Plan", plan.digest)]
+    return lines + [("Note", n) for n in caveats.known_beforehand(plan, place)]
+
+
+def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | None = None) -> Records:
+    """The events behind a cell of a result, oldest first, with file, record number and contribution."""
+    plan = result.plan
+    rows, strand, total = drill.records(plan, cell, place.source(plan), limit)
+    column = plan.columns[cell.column]
+    kind, unit, scale = measure_of(plan, cell.column).type_in(strand.schema)
+    if kind in ("mean", "mean duration"):
+        field = strand.schema.field(column.measure.of)
+        kind, unit, scale = field.type, field.unit, field.scale
+    where = ", ".join(f"{d.name} {_words(plan, d, k)}" for d, k in cell.keys) or "all"
+    title = f"Records behind {column.label}: {where}"
+    extra = ("contribution", "Contribution", str(kind), unit, scale)
+    return _as_records(title, result.context, rows, strand.schema, place, total, extra)
+
+
+def listing(report: Report, place: Workplace, now: datetime, limit: int | None = None) -> Records:
+    """The events a report's filters keep in its period, oldest first."""
+    plan = resolve(report, place, now)
+    source = place.source(plan)
+    notes = _check_values(plan, place, source)
+    rows, total = drill.events(plan, source, limit)
+    schema = plan.strands[0].schema
+    context = dataclasses.replace(_context(plan, place, now), title=report.title or f"Events of {schema.name}")
+    found = _as_records(context.title, context, rows, schema, place, total, None)
+    notes = [*caveats.known_beforehand(plan, place), *notes]
+    return dataclasses.replace(found, notes=tuple(notes))
+
+
+def _words(plan: Plan, dimension: Any, key: Any) -> str:
+    from fermata.analysis.finish import shown
+
+    return shown(plan, dimension, key)
+
+
+def _as_records(
+    title: str,
+    context: Context,
+    rows: Any,
+    schema: LogSchema,
+    place: Workplace,
+    total: int,
+    extra: tuple[str, str, str, str, int] | None,
+) -> Records:
+    files = place.snapshot.manifest.log(schema.name).files
+    columns: list[tuple[str, str, str, str, int]] = [("start", "Start", "time", "", 0)]
+    values = [rows.column("start_utc").to_pylist()]
+    if schema.spans:
+        columns += [("finish", "Finish", "time", "", 0), ("duration", "Duration", "duration", "h:mm:ss", 0)]
+        finishes = rows.column("finish_utc").to_pylist()
+        spans = [
+            None if f is None else round((f - s).total_seconds() * 1e6)
+            for s, f in zip(values[0], finishes, strict=True)
+        ]
+        values += [finishes, spans]
+    for field in schema.fields:
+        columns.append((field.name, field.name.capitalize().replace("_", " "), field.type, field.unit, field.scale))
+        values.append(rows.column(field.stored).to_pylist())
+    columns += [("file", "File", "text", "", 0), ("record", "Record", "text", "", 0)]
+    ids = rows.column("file_id").to_pylist()
+    values.append([files[i].path if i in files else f"file {i}" for i in ids])
+    values.append([f"{i}:{n}" for i, n in zip(ids, rows.column("record_no").to_pylist(), strict=True)])
+    if extra:
+        columns.append(extra)
+        values.append(rows.column("contribution").to_pylist())
+    listed = tuple(zip(*values, strict=True))
+    return Records(title, context, tuple(columns), listed, total)
+
+
+def cell_of(result: RunResult, at: Mapping[str, str], column: str | None) -> Cell:
+    """The cell that `at` (dimension name -> shown value) and a column heading or measure name. Raises UnknownName."""
+    plan = result.plan
+    number = _column_number(plan, column)
+    keys = []
+    for name, text in at.items():
+        words = name.lower().replace("-", " ")
+        dimension = next((d for d in plan.dimensions if words == d.name.replace("_", " ") or name == d.name), None)
+        if dimension is None:
+            raise UnknownName.of("dimension", name, [d.name for d in plan.dimensions], where="in this report")
+        keys.append((dimension, _key(result, dimension, text)))
+    given = [d for d, _ in keys]
+    depth = len([d for d in given if d in plan.by])
+    if set(given) - {plan.across} != set(plan.by[:depth]):
+        missing = next(d for d in plan.by if d not in given)
+        raise RequestError(f"a figure of this report is named from the outermost group on: give {missing.name} too")
+    ordered = sorted(keys, key=lambda k: plan.dimensions.index(k[0]))
+    return Cell(tuple(ordered), number)
+
+
+def _column_number(plan: Plan, column: str | None) -> int:
+    if column is None:
+        return 0
+    for i, c in enumerate(plan.columns):
+        if column.lower() in (c.label.lower(), str(c.measure)):
+            return i
+    raise UnknownName.of("column", column, [c.label for c in plan.columns], where="in this report")
+
+
+def _key(result: RunResult, dimension: Any, text: str) -> Any:
+    """The raw value of a dimension from its shown text."""
+    table, plan = result.table, result.plan
+    if dimension in plan.by:
+        i = plan.by.index(dimension)
+        pairs = {r.shown[i]: r.keys[i] for r in table.rows if len(r.keys) > i}
+    else:
+        pairs = {c.across_label: c.across for c in table.measures if not c.across_total}
+    if text in pairs:
+        return pairs[text]
+    raise UnknownName.of(dimension.name, text, pairs, where="in this result")
