@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from fermata.analysis.engine import Engine
 from fermata.analysis.plan import Dimension, Plan, Strand
 from fermata.analysis.stages import ELSE_LABEL, Reduction, reductions
+from fermata.timeline import Slot
 
 __all__ = ["Figures", "gather"]
 
@@ -55,7 +56,7 @@ def _by_unit(plan: Plan, reduction: Reduction, rows: Any) -> Any:
     return pa.table({**columns, **{c: rows.column(c) for c in kept}})
 
 
-def _labels_of(plan: Plan, dimension: Dimension, base: list[Any], first: bool) -> Any:
+def _labels_of(plan: Plan, dimension: Dimension, base: Sequence[Slot], first: bool) -> Any:
     """For each base unit the dimension's label; of the `first` dimension only those a top N keeps."""
     import numpy as np
 

@@ -159,7 +159,7 @@ def _test(table: Any, condition: Condition, field: Field) -> Any:
     elif condition.kind == "is":
         test = here.isin(condition.values)
     elif condition.kind == "like":
-        test = here.like([_pattern(v) for v in condition.values])
+        test = here.re_search(f"^({'|'.join(_pattern(v) for v in condition.values)})$")
     else:
         test = here.lower().contains(str(condition.values[0]).lower())
         for value in condition.values[1:]:
@@ -168,9 +168,9 @@ def _test(table: Any, condition: Condition, field: Field) -> Any:
 
 
 def _pattern(text: str) -> str:
-    """A pattern with * and ? in the engine's terms, its other special characters taken literally."""
-    escaped = text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-    return escaped.replace("*", "%").replace("?", "_")
+    """A pattern with * and ? as a regular expression every engine reads alike; all else stands for itself."""
+    plain = {"*": r"(.|\n)*", "?": r"(.|\n)"}
+    return "".join(plain.get(c) or (c if c.isalnum() or not c.isascii() else f"\\{c}") for c in text)
 
 
 def _typed(condition: Condition, schema: LogSchema) -> Condition:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable
+from itertools import zip_longest
 from typing import Any
 
 from fermata.analysis.combine import Figures, Key
@@ -62,7 +63,7 @@ def _with_totals(plan: Plan, keys: list[Key]) -> list[Key]:
         return keys or [()]
     sizes = Counter(key[:d] for key in keys for d in range(1, depth))
     found: list[Key] = []
-    for key, following in zip(keys, [*keys[1:], None], strict=True):
+    for key, following in zip_longest(keys, keys[1:]):
         found.append(key)
         ended = [key[:d] for d in range(depth - 1, 0, -1) if following is None or following[:d] != key[:d]]
         found += [group for group in ended if sizes[group] > 1]

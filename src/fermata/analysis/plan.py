@@ -139,7 +139,7 @@ class Plan:
         """The calendar unit all calendar dimensions can be told from; empty if there are none."""
         return base_unit([d.name for d in self.dimensions if d.calendar])
 
-    def slots(self, unit: str) -> list[Slot]:
+    def slots(self, unit: str) -> Sequence[Slot]:
         """The period cut into `unit`s; the whole period as one if `unit` is empty."""
         if not unit:
             return [Slot(self.stretch.start, self.stretch.end, self.stretch.text, self.stretch.start)]

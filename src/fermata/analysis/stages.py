@@ -184,7 +184,7 @@ def _spread(kept: Any, plan: Plan, strand: Strand, rolled: dict[str, str]) -> Re
         buckets = Buckets.of(plan.slots(plan.base))
         crosses = here.e1 > here.e0
         extra = {
-            "crossing": crosses.cast("int64").sum().cast("int64"),
+            "crossing": ibis.ifelse(crosses, 1, 0).sum().cast("int64"),
             "into_first": ibis.ifelse(crosses, buckets.offset(here.s), 0).sum().cast("int64"),
             "into_last": ibis.ifelse(crosses, buckets.offset(here.x, upper=True), 0).sum().cast("int64"),
         }

@@ -155,6 +155,9 @@ def check_columns(log: LogMap, columns: list[str], shown: Path) -> None:
     for column in (*wanted, *log.keep, *log.drop):
         if column not in columns:
             hint = "" if log.header else " (without a header, columns are numbers from 1)"
+            if len(columns) == 1:
+                likely = max(";,\t|", key=columns[0].count)
+                hint = f"; is the delimiter {likely!r}?" if likely in columns[0] else hint
             raise UnknownName.of("column", column, columns, where=f"in {shown}{hint}")
 
 

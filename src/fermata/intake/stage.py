@@ -251,7 +251,8 @@ def _number(con: Any, table: str, stage: FileStage, log: LogMap, text: Path, cou
     if listed:
         con.executemany(f"INSERT INTO {stage.rejects} VALUES (?, ?, ?, ?)", listed)
     if misfits:
-        thresholds = ", ".join(f"({n - 1 - j}, {j + 1})" for j, n in enumerate(numbers))
+        shifts = {n - 1 - j: j + 1 for j, n in enumerate(numbers)}  # position from which on -> refused before
+        thresholds = ", ".join(f"({begins}, {shift})" for begins, shift in shifts.items())
         con.execute(
             f"CREATE TEMP TABLE {table} AS SELECT s.rowid + 1 + coalesce(t.shift, 0) AS record_no, s.* "
             f"FROM {table}_rows s ASOF LEFT JOIN (VALUES {thresholds}) t(begins, shift) ON s.rowid >= t.begins"
@@ -298,7 +299,7 @@ def _clock_changes(con: Any, table: str, schema: LogSchema, log: LogMap, parts: 
                 found = windows(schema.zone, low, high, sets_back=back)
                 condition = within(wall, found)
                 if found and (log.ambiguous if back else log.nonexistent) == "reject":
-                    why = f" happens {'twice' if back else 'never'} in {schema.zone}"
+                    why = f" {'happens twice' if back else 'never happens'} in {schema.zone}"
                     _refuse(con, table, condition, f"concat({lit(name + ': ')}, {wall}, {lit(why)})")
                 elif found:
                     tests[back].append(condition)

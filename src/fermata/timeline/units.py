@@ -6,6 +6,7 @@ the first and the last unit are cut at the stretch's edges.
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -31,13 +32,14 @@ class Slot:
     begins: datetime
 
 
-def slots(stretch: Stretch, unit: str) -> list[Slot]:
+@functools.lru_cache(maxsize=64)
+def slots(stretch: Stretch, unit: str) -> tuple[Slot, ...]:
     """The stretch cut into `unit`s of its calendar, in order; units no time falls in are left out.
 
     Raises UnknownName for a unit the calendar does not have.
     """
     found = _hours(stretch) if unit == "hour" else _dated(stretch, unit)
-    return [s for s in found if s.end > s.start]
+    return tuple(s for s in found if s.end > s.start)
 
 
 def _dated(stretch: Stretch, unit: str) -> list[Slot]:
@@ -60,16 +62,20 @@ def _dated(stretch: Stretch, unit: str) -> list[Slot]:
 
 def _hours(stretch: Stretch) -> list[Slot]:
     zone = stretch.calendar.zone
-    day = timedelta(days=1)
+    day, hour = timedelta(days=1), timedelta(hours=1)
+    near = changes(stretch.start - day, stretch.end + day, zone)
+    repeated = [c.window for c in near if c.sets_back]
+    breaks = [c.at for c in near if stretch.start < c.at < stretch.end]
     found: list[Slot] = []
-    breaks = changes(stretch.start - day, stretch.end + day, zone)
     at = stretch.start
     while at < stretch.end:
         wall = local(at, zone)
         begins = wall.replace(minute=0, second=0, microsecond=0)
-        until = at + (begins + timedelta(hours=1) - wall)
-        until = min([until, stretch.end, *(c.at for c in breaks if at < c.at < until)])
-        twice = any(c.sets_back and c.window[0] < begins + timedelta(hours=1) and begins < c.window[1] for c in breaks)
+        until = min(at + (begins + hour - wall), stretch.end)
+        while breaks and breaks[0] <= at:
+            breaks.pop(0)
+        until = min(until, breaks[0]) if breaks else until
+        twice = any(low < begins + hour and begins < high for low, high in repeated)
         label = f"{begins:%Y-%m-%d %H}:00"
         found.append(Slot(at, until, f"{label} {stamp(at, zone)[-6:]}" if twice else label, begins))
         at = until

@@ -1,0 +1,223 @@
+"""Every operation of the analysis gives the same figures on every engine, equal to a slow reference.
+
+All cases of an operation stand in one table: clock changes, midnight and month crossings, ties, empties, zero-length and
+open spans, texts that sort by code point.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from random import Random
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import pytest
+
+from fermata.analysis.plan import Cell
+from fermata.errors import TooLarge
+from tests import engines
+from tests.reference import Event, answer, keep
+
+ZONE = "Europe/Lisbon"
+
+
+def at(text: str) -> datetime:
+    return datetime.fromisoformat(text).replace(tzinfo=UTC)
+
+
+def cases() -> list[Event]:
+    """Hand-made edges, then random events around both clock changes and a year's end."""
+    made = [
+        Event(at("2025-10-25T22:30"), at("2025-10-26T03:30"), "Ann", "A", "in", 3, 125, ("x", "y")),
+        Event(at("2026-03-29T00:30"), at("2026-03-29T01:30"), "Ann", "A", "in", 3, 125),
+        Event(at("2025-12-31T22:00"), at("2026-01-01T02:00"), "Bob", "B", "in", 7, 50, ("y",)),
+        Event(at("2025-09-30T20:00"), at("2025-10-02T04:00"), "Bob", None, "out", None, None),
+        Event(at("2025-11-30T23:00"), at("2025-12-01T00:00"), "Žofie", "B", "in", 1, 1),
+        Event(at("2025-12-01T00:00"), at("2025-12-01T00:00"), "ann", "A", "in", 0, 0),
+        Event(at("2025-12-01T00:00"), None, "Ann", "A", "in", 4, 99),
+        Event(at("2025-12-01T00:00"), None, None, "A_1", "in", 4, 99, ("x",)),
+        Event(at("2026-03-30T10:00"), at("2026-04-02T10:00"), "zoe", "A%1", None, 12, 999_999),
+        Event(at("2026-05-01T10:00"), at("2026-05-01T11:00"), "late", "A", "in", 1, 1),
+    ]
+    random = Random(7)
+    for base in ("2025-10-24T12:00", "2025-12-30T12:00", "2026-03-27T12:00"):
+        for _ in range(40):
+            start = at(base) + timedelta(minutes=random.randrange(4 * 1440))
+            length = random.choice((0, 1, 30, 90, 600, 1440, 3000, None))
+            made.append(
+                Event(
+                    start,
+                    None if length is None else start + timedelta(minutes=length),
+                    random.choice(("Ann", "Bob", "Cy", None)),
+                    random.choice(("A", "B", "A_1")),
+                    random.choice(("in", "out", "denied")),
+                    random.choice((None, 1, 2, 3, 50)),
+                    random.choice((None, 5, 125, 1999)),
+                    random.choice(((), ("x",), ("x", "y"))),
+                )
+            )
+    return made
+
+
+EVENTS = cases()
+PERIOD = (at("2025-09-30T23:00"), at("2026-03-31T23:00"))  # 1 October 2025 to 31 March 2026 in Lisbon
+
+OPERATIONS: dict[str, dict[str, Any]] = {
+    "one row": {"columns": ["count", "distinct user", "time", "first", "last"]},
+    "by user": {"by": ["user"], "columns": ["count", "time", "distinct device", "share", "share time"]},
+    "by month": {"by": ["month"], "columns": ["count", "time", "present user"]},
+    "by user and month": {"by": ["user", "month"], "columns": ["count", "time"]},
+    "by day over clock changes": {"by": ["day"], "columns": ["count", "time", "distinct user"]},
+    "by hour": {"by": ["hour"], "columns": ["count", "time"]},
+    "by week and weekday": {"by": ["week", "weekday"], "columns": ["count", "time"]},
+    "by hour of day": {"by": ["hour of day"], "columns": ["count", "time", "distinct user"]},
+    "amounts": {"by": ["device"], "columns": ["total pages", "total cost", "mean pages", "mean cost", "least pages", "most cost"]},
+    "order statistics": {"by": ["user"], "columns": ["median duration", "percentile 90 duration", "percentile 33.3 pages", "mean duration"]},
+    "present by day": {"by": ["day"], "columns": ["present user", "count"]},
+    "quarter and year": {"by": ["year", "quarter", "device"], "columns": ["count", "distinct user", "median pages"]},
+    "only": {"by": ["user"], "only": {"action": "in", "device": ["A", "B"]}, "columns": ["count", "time"]},
+    "without": {"by": ["user"], "without": {"action": "denied", "user": "Bob"}, "columns": ["count", "time"]},
+    "empty": {"by": ["device"], "only": {"user": ""}, "columns": ["count"]},
+    "not empty": {"by": ["device"], "without": {"user": ""}, "columns": ["count"]},
+    "tags": {"by": ["user"], "only": {"tags": "y"}, "columns": ["count"]},
+    "without tags": {"by": ["user"], "without": {"tags": "x"}, "columns": ["count"]},
+    "no tags": {"by": ["user"], "only": {"tags": ""}, "columns": ["count"]},
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module", params=["duckdb", pytest.param("postgres", marks=pytest.mark.postgres)])
+def placed(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[engines.Placed]:
+    if request.param == "duckdb":
+        yield engines.Duck().place(EVENTS)
+        return
+    if not (shutil.which("initdb") or os.path.exists("/usr/lib/postgresql")):
+        assert not os.environ.get("FERMATA_NO_SKIPS"), "the engine contract may not skip here: install postgresql"
+        pytest.skip("no PostgreSQL server is installed")
+    import tempfile
+    from pathlib import Path
+
+    with tempfile.TemporaryDirectory() as place, engines.postgres_server(Path(place)) as dsn:
+        server = engines.Postgres(dsn)
+        yield server.place(EVENTS)
+        server.close()
+
+
+@pytest.fixture
+def logs() -> engines.Logs:
+    return engines.Logs(ZONE, EVENTS)
+
+
+@pytest.mark.parametrize("name", OPERATIONS)
+def test_operation_equals_the_reference(placed: engines.Placed, logs: engines.Logs, name: str) -> None:
+    """Body, subtotals and grand total are what looking at every minute gives."""
+    asked = OPERATIONS[name]
+    _, table = engines.run(placed, logs, period="2025-10-01/2026-03-31", **asked)
+    kept = [e for e in EVENTS if keep(e, asked.get("only", {}), asked.get("without", {}))]
+    expected = answer(kept, PERIOD, ZoneInfo(ZONE), asked.get("by", []), asked["columns"])
+    got = {row.shown: list(row.cells) for row in table.rows}
+    alone = {k for k in expected if 0 < len(k) < len(asked.get("by", [])) and sum(o[: len(k)] == k for o in expected) <= 2}
+    expected = {k: v for k, v in expected.items() if k not in alone or k in got}
+    zeros = {k for k, v in got.items() if not any(v) and k not in expected}
+    assert {k: v for k, v in got.items() if k not in zeros} == expected
+
+
+def test_across_equals_by(placed: engines.Placed, logs: engines.Logs) -> None:
+    """A grid holds the same figures as the list it is laid out from, totals included."""
+    asked = {"period": "2025-12/2026-01", "columns": ["count", "time", "distinct device"]}
+    _, grid = engines.run(placed, logs, by=["user"], across="month", **asked)
+    _, listed = engines.run(placed, logs, by=["user", "month"], **asked)
+    cells = {
+        (row.shown[0] if row.shown else "", c.across_label, c.measure): cell
+        for row in grid.rows
+        for c, cell in zip(grid.measures, row.cells, strict=True)
+    }
+    for row in listed.body:
+        for i, cell in enumerate(row.cells):
+            assert cells[(*row.shown, i)] == cell
+    assert listed.total
+    assert [cells[("", "Total", i)] for i in range(3)] == list(listed.total.cells)
+
+
+@pytest.mark.parametrize(
+    ("filters", "expected"),
+    [
+        ({"only": {"device": {"like": "A*"}}}, lambda e: bool(e.device and e.device.startswith("A"))),
+        ({"only": {"device": {"like": "A_1"}}}, lambda e: e.device == "A_1"),
+        ({"only": {"device": {"like": "A%?"}}}, lambda e: e.device == "A%1"),
+        ({"only": {"user": {"words": "AN"}}}, lambda e: bool(e.user and "an" in e.user.lower())),
+        ({"only": {"pages": "2..3"}}, lambda e: e.pages is not None and 2 <= e.pages <= 3),
+        ({"only": {"cost": {"from": "1.25"}}}, lambda e: e.cost is not None and e.cost >= 125),
+        ({"only": {"duration": "1:30:00.."}}, lambda e: e.finish is not None and e.finish - e.start >= timedelta(minutes=90)),
+        ({"without": {"pages": "..3"}}, lambda e: not (e.pages is not None and e.pages <= 3)),
+        ({"any_of": [{"user": "Ann"}, {"device": "B"}]}, lambda e: e.user == "Ann" or e.device == "B"),
+        ({"only": {"tags": ["x", "y"]}}, lambda e: bool(e.tags)),
+        ({"only": {"user": ["Ann", ""]}}, lambda e: e.user in ("Ann", None)),
+    ],
+    ids=str,
+)  # fmt: skip
+def test_filters(placed: engines.Placed, logs: engines.Logs, filters: dict[str, Any], expected: Any) -> None:
+    """Each kind of condition keeps exactly the events it says; special characters of patterns are plain text."""
+    _, table = engines.run(placed, logs, period="2025-10-01/2026-03-31", columns=["count"], **filters)
+    assert table.total
+    assert table.total.cells == (sum(PERIOD[0] <= e.start < PERIOD[1] and expected(e) for e in EVENTS),)
+
+
+@pytest.mark.parametrize("measure", ["count", "time", "total pages", "total cost", "distinct user", "present user", "share time"])
+@pytest.mark.parametrize("by", [["user", "month"], ["weekday"], ["hour of day", "device"], ["month"]], ids=str)
+def test_contributions_add_up_to_the_cell(
+    placed: engines.Placed, logs: engines.Logs, measure: str, by: list[str]
+) -> None:
+    """The records behind any cell, at every level, add up to it."""
+    plan, table = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=by, columns=[measure])
+    base = measure.removeprefix("share ")
+    _, plainly = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=by, columns=[base])
+    rows = list(plainly.rows)
+    for row in Random(3).sample(rows, min(6, len(rows))) + [rows[-1]]:
+        cell = Cell(tuple(zip(plan.by, row.keys, strict=False)), 0)
+        found = engines.records(placed, plan, cell).column("contribution").to_pylist()
+        assert sum(found) == row.cells[0], row
+
+
+@pytest.mark.parametrize("measure", ["median duration", "percentile 90 pages", "least cost", "most duration", "first", "last"])
+def test_witnesses_have_the_value_of_the_cell(placed: engines.Placed, logs: engines.Logs, measure: str) -> None:
+    """An order statistic is a value that occurred, and its records are those that have it."""
+    plan, table = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=["user"], columns=[measure])
+    for row in table.rows:
+        cell = Cell(tuple(zip(plan.by, row.keys, strict=False)), 0)
+        found = engines.records(placed, plan, cell).column("contribution").to_pylist()
+        assert set(found) == ({row.cells[0]} if row.cells[0] is not None else set())
+
+
+def test_top_keeps_ties_and_sums_the_rest(placed: engines.Placed, logs: engines.Logs) -> None:
+    """The rest of a top N is one row whose distinct counts are counted, not added."""
+    plan, full = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=["user"], columns=["count", "distinct device"])
+    import dataclasses
+
+    from fermata.analysis import combine
+    from fermata.analysis.finish import finish, outermost
+
+    plan = dataclasses.replace(plan, top=2, sort=((0, True),))
+    figures = combine.gather(plan, lambda strand: placed)
+    kept = outermost(plan, figures, 2)
+    plan = dataclasses.replace(plan, kept=tuple(kept))
+    table = finish(plan, combine.gather(plan, lambda strand: placed), lambda strand, slot: True)
+    rest = {e.device for e in EVENTS if PERIOD[0] <= e.start < PERIOD[1] and e.user not in kept and e.device}
+    assert [row.shown[0] for row in table.body][-1] == "(everyone else)"
+    assert table.body[-1].cells[1] == len(rest)
+    assert sum(row.cells[0] for row in table.body) == full.total.cells[0]  # type: ignore[union-attr]
+
+
+def test_nothing_in_the_period_gives_zeros(placed: engines.Placed, logs: engines.Logs) -> None:
+    """An empty selection is a total of zero and no groups, on every engine."""
+    _, table = engines.run(placed, logs, period="2020", by=["user"], columns=["count", "time", "distinct user", "median pages"])
+    assert [row.cells for row in table.rows] == [(0, 0, 0, None)]
+
+
+def test_a_total_beyond_64_bits_is_refused(placed: engines.Placed) -> None:
+    """An overflow is an error, never a wrapped or rounded figure."""
+    engine, table = placed
+    with pytest.raises(TooLarge):
+        engine.run(table.aggregate(c0=(table.record_no * 0 + 9_000_000_000_000_000_000).sum().cast("int64")))

@@ -1,0 +1,162 @@
+"""Events put where an engine finds them, and a report run over them without a workspace or files."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from typing import Any
+
+import pyarrow as pa
+
+from fermata.analysis import combine, drill
+from fermata.analysis.engine import DuckEngine, PostgresEngine
+from fermata.analysis.finish import finish
+from fermata.analysis.plan import Plan
+from fermata.analysis.table import Table
+from fermata.api.workspace import TYPES
+from fermata.fields import Field, LogSchema
+from fermata.reports.model import Report
+from fermata.reports.resolve import resolve
+from fermata.timeline import Calendar
+from tests.reference import Event
+
+SCHEMA = LogSchema(
+    "log",
+    (
+        Field("user"),
+        Field("device"),
+        Field("action"),
+        Field("pages", "number", "pages"),
+        Field("cost", "money", "EUR", 2),
+        Field("tags", "tags"),
+    ),
+    spans=True,
+)
+ARROW = {"TIMESTAMP": pa.timestamp("us"), "VARCHAR": pa.string(), "BIGINT": pa.int64(), "INTEGER": pa.int32(), "SMALLINT": pa.int16(), "VARCHAR[]": pa.list_(pa.string())}
+POSTGRES = {"TIMESTAMP": "timestamp", "VARCHAR": "text", "BIGINT": "bigint", "INTEGER": "integer", "SMALLINT": "smallint", "VARCHAR[]": "text[]"}
+
+
+class Logs:
+    """One log called `log`, whose extent is what the events say."""
+
+    def __init__(self, zone: str, events: list[Event]) -> None:
+        self.calendar = Calendar(zone)
+        self.schemas = {"log": SCHEMA}
+        self.events = events
+
+    def extent(self, log: str) -> tuple[datetime, datetime] | None:
+        return min(e.start for e in self.events), max(e.start for e in self.events)
+
+    def until(self, log: str) -> datetime:
+        return max(e.finish or e.start for e in self.events)
+
+
+def rows(events: Iterable[Event]) -> list[tuple[Any, ...]]:
+    """The events as rows of the schema's columns."""
+    return [
+        (
+            e.start.replace(tzinfo=None),
+            e.finish.replace(tzinfo=None) if e.finish else None,
+            e.user, e.device, e.action, e.pages, e.cost, list(e.tags) or None, 1, i, 0,
+        )
+        for i, e in enumerate(events, 1)
+    ]  # fmt: skip
+
+
+Placed = tuple[Any, Any]
+
+
+class Duck:
+    """The embedded engine over an Arrow table."""
+
+    def __init__(self) -> None:
+        self.engine = DuckEngine()
+
+    def place(self, events: list[Event]) -> Placed:
+        import ibis
+
+        types = [ARROW[kind] for kind in SCHEMA.columns.values()]
+        columns = list(zip(*rows(events), strict=True)) or [()] * len(types)
+        arrow = pa.table([pa.array(c, type=t) for c, t in zip(columns, types, strict=True)], names=list(SCHEMA.columns))
+        self.engine.con.con.register("placed", arrow)
+        self.engine.con.con.execute("CREATE OR REPLACE TEMP TABLE events AS SELECT * FROM placed")
+        return self.engine, ibis.table({c: TYPES[k] for c, k in SCHEMA.columns.items()}, name="events")
+
+
+class Postgres:
+    """A PostgreSQL server; tables are made by its owner and read by a role that may only read."""
+
+    def __init__(self, dsn: dict[str, Any]) -> None:
+        import ibis
+        import psycopg
+
+        self.owner = psycopg.connect(**dsn, autocommit=True)
+        self.engine = PostgresEngine(ibis.postgres.connect(
+            host=dsn["host"], port=dsn["port"], user="reader", database=dsn["dbname"]
+        ))  # fmt: skip
+
+    def close(self) -> None:
+        self.owner.close()
+        self.engine.con.con.close()
+
+    def place(self, events: list[Event]) -> Placed:
+        import ibis
+
+        columns = ", ".join(f"{c} {POSTGRES[kind]}" for c, kind in SCHEMA.columns.items())
+        with self.owner.cursor() as cursor:
+            cursor.execute("DROP TABLE IF EXISTS events")
+            cursor.execute(f"CREATE TABLE events ({columns})")
+            marks = ", ".join(["%s"] * len(SCHEMA.columns))
+            cursor.executemany(f"INSERT INTO events VALUES ({marks})", rows(events))
+            cursor.execute("GRANT SELECT ON events TO reader")
+        return self.engine, ibis.table({c: TYPES[k] for c, k in SCHEMA.columns.items()}, name="events")
+
+
+Place = Callable[[Any], Placed]
+
+
+def run(placed: Placed, logs: Logs, **report: Any) -> tuple[Plan, Table]:
+    """The finished table of a report over placed events; every absence counts as zero."""
+    plan = resolve(Report.model_validate({"log": "log", **report}), logs, datetime(2030, 1, 1, tzinfo=UTC))
+    figures = combine.gather(plan, lambda strand: placed)
+    return plan, finish(plan, figures, lambda strand, slot: True)
+
+
+def records(placed: Placed, plan: Plan, cell: Any) -> Any:
+    """The events behind a cell."""
+    return drill.records(plan, cell, lambda strand: placed)[0]
+
+
+@contextmanager
+def postgres_server(directory: Any) -> Iterator[dict[str, Any]]:
+    """A throw-away server on a socket of its own, with a role `reader` that may only read. Stopped at the end."""
+    import glob
+    import os
+    import shutil
+    import subprocess
+
+    bins = sorted(glob.glob("/usr/lib/postgresql/*/bin")) or [os.path.dirname(shutil.which("initdb") or "")]
+    run_as = ["runuser", "-u", "postgres", "--"] if os.geteuid() == 0 else []
+    data = directory / "data"
+    directory.chmod(0o755)
+    data.mkdir()
+    if run_as:
+        shutil.chown(data, "postgres")
+
+    def call(*arguments: str) -> None:
+        subprocess.run([*run_as, *arguments], check=True, capture_output=True, cwd="/")
+
+    socket = str(data)
+    call(f"{bins[-1]}/initdb", "-D", str(data), "-A", "trust", "-U", "owner", "--no-sync", "-E", "UTF8", "--locale=C")
+    call(f"{bins[-1]}/pg_ctl", "-D", str(data), "-w", "-l", f"{data}/log", "-o", f"-k {socket} -c listen_addresses= -F", "start")
+    try:
+        dsn = {"host": socket, "port": 5432, "user": "owner", "dbname": "postgres"}
+        import psycopg
+
+        with psycopg.connect(**dsn, autocommit=True) as con:
+            con.execute("CREATE ROLE reader LOGIN")
+            con.execute("ALTER ROLE reader SET default_transaction_read_only = on")
+        yield dsn
+    finally:
+        call(f"{bins[-1]}/pg_ctl", "-D", str(data), "-m", "immediate", "stop")

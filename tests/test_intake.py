@@ -1,0 +1,412 @@
+"""Delimited text to events: every record accounted for, times by the stated policy, repeats and re-imports."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+import re
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from random import Random
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import fermata
+from fermata.api.workspace import Workspace, open_workspace
+from fermata.errors import ConfigError, FermataError, RequestError, SourceError, UnknownName
+from fermata.intake.mapping import LogMap
+from fermata.timeline.zones import classify, to_utc, zone
+from tests.conftest import NOW, Maker, plain
+
+HEAD = "When,Who,Door\n"
+
+
+def doors(*lines: str) -> str:
+    return HEAD + "".join(line + "\n" for line in lines)
+
+
+def starts(workspace: Workspace, log: str = "doors") -> list[str]:
+    """The UTC starts stored, in the order of their records."""
+    rows = workspace.listing(fermata.Report(log=log)).rows
+    ordered = sorted(rows, key=lambda r: [int(p) for p in r[-1].split(":")])
+    return [f"{r[0]:%m-%d %H:%M}" for r in ordered]
+
+
+def fates(workspace: Workspace, log: str = "doors", **options: Any) -> list[tuple[int, int, int, int, int]]:
+    """(read, stored, duplicate, rejected, skipped) of each file imported, checked to add up."""
+    found = []
+    for outcome in workspace.import_log(log, **options):
+        if f := outcome.file:
+            assert f.read == f.stored + f.duplicate + f.rejected + sum(f.skipped.values())
+            found.append((f.read, f.stored, f.duplicate, f.rejected, sum(f.skipped.values())))
+    return found
+
+
+def test_every_record_has_one_fate(make: Maker) -> None:
+    """Broken, blank, comment and unselected records are counted, rejects carry record number, line and reason."""
+    text = HEAD + (
+        "2026-03-01 10:00,Ann,A\n"
+        "\n"
+        '2026-03-01 10:01,"Bob\nsecond line",A\n'
+        "short,row\n"
+        "# a remark\n"
+        "not a time,Ann,A\n"
+        "2026-03-01 10:02,Ann,TEST\n"
+        ",Ann,A\n"
+        "2026-03-01 10:03,Cy,A,too,many\n"
+        ",,\n"
+        "2026-03-01 10:04,Ann,A"
+    )
+    workspace = make(plain('comment = "#"\ndrop = { Door = "TEST" }'), x=text)
+    assert fates(workspace) == [(11, 3, 0, 4, 4)]
+    assert [(r["record_no"], r["line"], r["reason"]) for r in workspace.rejects("doors")] == [
+        (3, 5, "has fewer columns than the header"),
+        (5, None, "start: 'not a time' is not a time written as ISO 8601"),
+        (7, None, "the time is empty"),
+        (8, 10, "has more columns than the header"),
+    ]
+    file = workspace.archive.snapshot().manifest.log("doors").files[1]
+    assert file.skipped == {"blank": 2, "comment": 1, "outside the selection": 1}
+
+
+@given(data=st.data())
+@settings(max_examples=40)
+def test_any_file_is_read_as_the_csv_module_reads_it(data: st.DataObject, tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Random fields with quotes, delimiters, line ends and other scripts come back exactly, record numbers included."""
+    field = st.text(st.sampled_from('ab"\',;\n #é日'), max_size=6)
+    rows = data.draw(st.lists(st.tuples(field, field), min_size=1, max_size=30))
+    ending = data.draw(st.sampled_from(["\n", "\r\n"]))
+    target = io.StringIO()
+    writer = csv.writer(target, lineterminator=ending, quoting=csv.QUOTE_ALL)
+    writer.writerow(["When", "Who", "Door"])
+    for i, (a, b) in enumerate(rows):
+        writer.writerow([f"2026-03-01T10:{i:02d}", a, b])
+    path = tmp_path_factory.mktemp("f") / "x.csv"
+    path.write_text(target.getvalue(), encoding="utf-8", newline="")
+    question = fermata.read(path, time="When", user="Who", device="Door", zone="UTC")
+    listed = question.workspace.listing(question.report).rows
+    assert [(r[1] or "", r[2] or "") for r in listed] == [(a.strip(" "), b.strip(" ")) for a, b in rows]
+    assert [r[-1] for r in listed] == [f"1:{i}" for i in range(1, len(rows) + 1)]
+
+
+@given(st.binary(max_size=300), st.sampled_from([b"", HEAD.encode()]))
+@settings(max_examples=60)
+def test_junk_ends_in_a_message_and_nothing_stored(
+    tmp_path_factory: pytest.TempPathFactory, junk: bytes, head: bytes
+) -> None:
+    """Whatever bytes a file holds, the import either accounts for every record or raises one of our errors."""
+    place = tmp_path_factory.mktemp("junk")
+    (place / "fermata.toml").write_text(plain())
+    (place / "x.csv").write_bytes(head + junk)
+    workspace = open_workspace(place, now=NOW)
+    try:
+        fates(workspace)
+    except FermataError as error:
+        assert str(error)
+        assert workspace.archive.snapshot().manifest.number == 0
+
+
+def test_the_repeated_hour_is_told_apart_by_the_order_of_records(make: Maker) -> None:
+    """Where the file steps back the second pass begins; a line a minute late does not count as the step."""
+    walls = ["00:50", "01:10", "01:09", "01:55", "01:02", "01:50", "02:05"]
+    workspace = make(plain(), x=doors(*(f"2025-10-26 {w},Ann,A" for w in walls)))
+    fates(workspace)
+    assert [s[6:] for s in starts(workspace)] == ["23:50", "00:10", "00:09", "00:55", "01:02", "01:50", "02:05"]
+
+
+def test_a_file_newest_first_is_read_from_its_end(make: Maker) -> None:
+    """Descending exports step forward where they enter the first pass."""
+    walls = ["02:05", "01:50", "01:02", "01:55", "01:10", "00:50"]
+    workspace = make(plain(), x=doors(*(f"2025-10-26 {w},Ann,A" for w in walls)))
+    fates(workspace)
+    assert [s[6:] for s in starts(workspace)] == ["02:05", "01:50", "01:02", "00:55", "00:10", "23:50"]
+
+
+@pytest.mark.parametrize(
+    ("policy", "wall", "expected"),
+    [
+        ('ambiguous = "earlier"', "2025-10-26 01:30", "10-26 00:30"),
+        ('ambiguous = "later"', "2025-10-26 01:30", "10-26 01:30"),
+        ('ambiguous = "reject"', "2025-10-26 01:30", "start: 2025-10-26 01:30:00 happens twice in Europe/Lisbon"),
+        ('nonexistent = "earlier"', "2026-03-29 01:30", "03-29 00:30"),
+        ('nonexistent = "later"', "2026-03-29 01:30", "03-29 01:30"),
+        ('nonexistent = "reject"', "2026-03-29 01:30", "start: 2026-03-29 01:30:00 never happens in Europe/Lisbon"),
+    ],
+)
+def test_clock_change_policies(make: Maker, policy: str, wall: str, expected: str) -> None:
+    """Times that happen twice or never follow the policy and are counted."""
+    workspace = make(plain(policy), x=doors(f"{wall},Ann,A", "2026-03-30 10:00,Bob,A"))
+    fates(workspace)
+    file = workspace.archive.snapshot().manifest.log("doors").files[1]
+    if "reject" in policy:
+        assert [r["reason"] for r in workspace.rejects("doors")] == [expected]
+    else:
+        assert starts(workspace)[0] == expected
+        assert file.twice + file.never == 1
+
+
+@given(st.sampled_from(["Europe/Lisbon", "Asia/Kathmandu", "America/St_Johns", "Australia/Lord_Howe"]), st.integers(0, 10**6))
+@settings(max_examples=20)
+def test_local_times_become_utc_as_the_zone_says(
+    tmp_path_factory: pytest.TempPathFactory, name: str, seed: int
+) -> None:
+    """In any year from 1985 to 2040 the engine's conversion is that of the zone data."""
+    random = Random(seed)
+    base = datetime(random.randrange(1985, 2040), random.randrange(1, 13), 1)
+    walls = [base + timedelta(minutes=random.randrange(300 * 1440)) for _ in range(300)]
+    tz = zone(name)
+    walls = [w for w in walls if classify(w, tz) == "once"]
+    path = tmp_path_factory.mktemp("z") / "x.csv"
+    path.write_text(doors(*(f"{w.isoformat()},u,d" for w in walls)))
+    question = fermata.read(path, time="When", zone=name)
+    rows = question.workspace.listing(question.report).rows
+    assert sorted(r[0].replace(tzinfo=UTC) for r in rows) == sorted(to_utc(w, tz) for w in walls)
+
+
+TIMES = {
+    "2026-03-01T10:00:00.25Z": {},
+    "2026-03-01T11:00:00,25+01:00": {},
+    "1772359200": {"form": "epoch s"},
+    "1772359200250": {"form": "epoch ms"},
+    "01/Mar/2026:15:45:00 +0545": {"form": "%d/%b/%Y:%H:%M:%S %z"},
+    "01.03.26 10:00": {"form": ["%d/%m/%y %H:%M", "%d.%m.%y %H:%M"]},
+    "3/1/2026 10:00:00 AM": {"form": "%m/%d/%Y %I:%M:%S %p"},
+}
+
+
+@pytest.mark.parametrize("text", TIMES)
+def test_time_forms(make: Maker, text: str) -> None:
+    """ISO 8601, epochs and named forms, with or without their own offset."""
+    config = plain().replace('start = "When"', f'start = {{ column = "When"{_form(TIMES[text])} }}')
+    workspace = make(config, x=HEAD + f'"{text}",Ann,A\n')
+    fates(workspace)
+    assert starts(workspace) == ["03-01 10:00"], workspace.rejects("doors")
+
+
+def _form(options: dict[str, Any]) -> str:
+    return "".join(f", {k} = {v!r}" for k, v in options.items())
+
+
+@pytest.mark.parametrize(
+    ("fields", "row", "seconds"),
+    [
+        ('duration = "L"', "90", 90), ('duration = { column = "L", form = "minutes" }', "1.5", 90),
+        ('duration = { column = "L", form = "h:mm:ss" }', "100:00:01", 360_001),
+        ('duration = { column = "L", form = "h:mm" }', "1:30", 5400),
+        ('duration = { column = "L", form = "mm:ss" }', "90:30", 5430),
+        ('duration = { column = "L", form = "iso" }', "P1DT2H3M4.5S", 93784.5),
+        ('duration = { column = "L", form = "seconds", decimal = "," }', '"0,25"', 0.25),
+        ('finish = { column = "L", form = "%H:%M", next_day = true }', "02:00", 14_400 * 1.0),
+        ('finish = "L"', "2026-03-28T23:00:00Z", 3600),
+    ],
+)  # fmt: skip
+def test_durations_and_finishes(make: Maker, fields: str, row: str, seconds: float) -> None:
+    """A duration in any form, or a finish that may be a clock time of the next day, after a clock change too."""
+    config = plain(fields=fields).replace('device = "Door"', 'device = "D"')
+    workspace = make(config, x=f"When,Who,D,L\n2026-03-28 22:00,Ann,A,{row}\n")
+    fates(workspace)
+    expected = 3 * 3600 if "next_day" in fields else seconds  # 22:00 to 02:00 that night is three hours
+    listed = workspace.listing(fermata.Report(log="doors")).rows
+    assert [r[2] for r in listed] == [round(expected * 1_000_000)], workspace.rejects("doors")
+
+
+@pytest.mark.parametrize(
+    ("spec", "good", "stored", "bad", "reason"),
+    [
+        ('{ column = "V", type = "number" }', "12", 12, "1.5", "n: '1.5' is not a number without decimals"),
+        ('{ column = "V", type = "money" }', "12.5", 1250, "1.255", "n: '1.255' is not a number with at most 2 decimals"),
+        ('{ column = "V", type = "decimal", decimal = ",", thousands = "." }', '"1.234,5"', 1_234_500, "x", "n: 'x' is not a number with at most 3 decimals"),
+        ('{ column = "V", type = "flag", true = ["J"], false = ["N"] }', "j", True, "?", "n: '?' is neither yes (J) nor no (N)"),
+        ('{ column = "V", type = "tags", separator = "|" }', "b| a||b", ["a", "b"], None, ""),
+        ('{ column = "V", type = "duration", form = "h:mm" }', "0:05", 300_000_000, "0:65", "n: '0:65' is not a duration written as h:mm"),
+    ],
+)  # fmt: skip
+def test_typed_fields(make: Maker, spec: str, good: str, stored: Any, bad: str | None, reason: str) -> None:
+    """A typed field is exact or its record is rejected with what was wanted; empty stays empty."""
+    rows = ["2026-03-01 10:00,Ann,A," + v for v in (good, "", *([bad] if bad else []))]
+    workspace = make(plain(fields=f"n = {spec}"), x="When,Who,Door,V\n" + "\n".join(rows) + "\n")
+    fates(workspace)
+    assert [r[3] for r in workspace.listing(fermata.Report(log="doors")).rows] == [stored, None]
+    assert [r["reason"] for r in workspace.rejects("doors")] == ([reason] if bad else [])
+
+
+def test_one_record_may_give_several_events(make: Maker) -> None:
+    """A row with an opened and a closed date is two events, or one while it is open; the record is counted once."""
+    config = """
+[workspace]
+zone = "UTC"
+[logs.cases]
+files = "*.csv"
+fields = { user = "Who" }
+events = [
+    { fields = { start = "Opened", action = { constant = "opened" } } },
+    { fields = { start = "Closed", action = { constant = "closed" } } },
+]
+"""
+    workspace = make(config, x="Who,Opened,Closed\nAnn,2026-03-01,2026-04-02\nBob,2026-03-02,\nCy,,\n")
+    assert fates(workspace, "cases") == [(3, 2, 0, 1, 0)]
+    table = workspace.log("cases").by("action").measure("count").run().table
+    assert {r.shown: r.cells for r in table.body} == {("closed",): (1,), ("opened",): (2,)}
+
+
+def test_delimiter_encoding_banner_and_no_header(make: Maker) -> None:
+    """UTF-16 with a banner, a wide delimiter and columns by number; the source record comes back whole."""
+    config = plain('delimiter = ";"\nencoding = "utf-16"\nskip_lines = 2\nheader = false')
+    config = config.replace('"When"', '"1"').replace('"Who"', '"2"').replace('"Door"', '"4"')
+    data = "Réseau\nexporté\n2026-03-01 10:00;Žofie;secret;A\n2026-03-01 10:01;Bob;other;B\n".encode("utf-16")
+    workspace = make(config, x=data)
+    assert fates(workspace) == [(2, 2, 0, 0, 0)]
+    assert workspace.source_record("doors", "1:1") == {
+        "file": "x.csv", "record": "1", "1": "2026-03-01 10:00", "2": "Žofie", "3": "secret", "4": "A"
+    }  # fmt: skip
+    (workspace.path / "x.csv").write_bytes(data + b"  ")
+    with pytest.raises(SourceError, match="has changed since it was imported"):
+        workspace.source_record("doors", "1:1")
+    (workspace.path / "x.csv").unlink()
+    with pytest.raises(SourceError, match="is gone"):
+        workspace.source_record("doors", "1:1")
+    with pytest.raises(RequestError, match="has records 1 to 2, not 3"):
+        workspace.source_record("doors", "1:3")
+
+
+def test_the_same_file_again_changes_nothing(make: Maker) -> None:
+    """Not a byte of the archive differs after importing a known file again, under another name too."""
+    workspace = make(plain(), x=doors(*(f"2026-03-01 10:{i:02d},Ann,A" for i in range(20))))
+    fates(workspace)
+    before = _bytes(workspace.archive.root)
+    assert fates(workspace) == []
+    (workspace.path / "y.csv").write_bytes((workspace.path / "x.csv").read_bytes())
+    assert fates(workspace) == []
+    assert _bytes(workspace.archive.root) == before
+
+
+def _bytes(root: Path) -> dict[str, bytes]:
+    return {str(p.relative_to(root)): p.read_bytes() for p in sorted(root.rglob("*")) if p.is_file() and p.name != "lock"}
+
+
+def test_overlaps_are_duplicates_and_lone_equals_are_kept(make: Maker) -> None:
+    """A run of known records is not stored again; one equal record in two rotated files is two events, and reported."""
+    lines = [f"2026-03-01 10:{i:02d},Ann,A" for i in range(30)]
+    workspace = make(plain(), a=doors(*lines[:20]), b=doors(*lines[15:]), c=doors(lines[29], "2026-03-01 11:00,Bob,A"))
+    assert fates(workspace) == [(20, 20, 0, 0, 0), (15, 10, 5, 0, 0), (2, 2, 0, 0, 0)]
+    files = workspace.archive.snapshot().manifest.log("doors").files
+    assert (files[2].leaned_on, files[3].possible_repeats) == ({"1": 5}, 1)
+    assert len(starts(workspace)) == 32
+
+
+def test_genuine_repeats_within_a_file_stay_however_often_it_comes(make: Maker) -> None:
+    """Two equal lines are two events; a grown file brings only its growth, even when it grew from one line."""
+    twice = ["2026-03-01 10:00,Ann,A"] * 2
+    workspace = make(plain(), a=doors(twice[0]))
+    assert fates(workspace) == [(1, 1, 0, 0, 0)]
+    (workspace.path / "a.csv").write_text(doors(*twice))
+    assert fates(workspace) == [(2, 1, 1, 0, 0)]
+    (workspace.path / "a.csv").write_text(doors(*twice, "2026-03-01 10:05,Ann,A"))
+    assert fates(workspace) == [(3, 1, 2, 0, 0)]
+    assert starts(workspace) == ["03-01 10:00", "03-01 10:00", "03-01 10:05"]
+
+
+@pytest.mark.parametrize("settings", ['repeats = "drop"', 'record_id = "id"'])
+def test_lone_repeats_go_where_the_log_says_so(make: Maker, settings: str) -> None:
+    """With `repeats = "drop"` or a declared record id a lone equal record is a duplicate, also within one file."""
+    config = plain(settings, 'id = "N"')
+    head = "When,Who,Door,N\n"
+    workspace = make(config, a=head + "2026-03-01 10:00,Ann,A,1\n" * 2, b=head + "2026-03-01 10:00,Ann,A,1\n2026-03-02 10:00,Ann,A,2\n")
+    assert fates(workspace) == [(2, 1, 1, 0, 0), (2, 1, 1, 0, 0)]
+
+
+def test_a_changed_mapping_replaces(make: Maker) -> None:
+    """Until it is imported again reports say so; then the former events are gone and the new ones there."""
+    lines = [f"2026-03-01 10:{i:02d},Ann,A" for i in range(5)]
+    workspace = make(plain(), a=doors(*lines[:4]), b=doors(*lines[2:]))
+    fates(workspace)
+    config = plain('zone = "Asia/Kathmandu"')
+    (workspace.path / "fermata.toml").write_text(config)
+    workspace = open_workspace(workspace.path, now=NOW)
+    assert any("older mapping (a.csv, b.csv): fermata import doors" in c for c in workspace.log("doors").run().caveats)
+    assert fates(workspace, paths=[workspace.path / "b.csv"]) == [(4, 4, 0, 0, 0), (3, 1, 2, 0, 0)]  # a.csv had to come along
+    assert starts(workspace) == [f"03-01 04:{15 + i}" for i in range(5)]
+    assert not workspace.log("doors").run().caveats
+
+
+def test_the_ledger_shows_every_import_and_any_change_to_it(make: Maker) -> None:
+    """The ledger is a chain: figures add up in every line, and a changed line is found."""
+    workspace = make(plain(), a=doors("2026-03-01 10:00,Ann,A"))
+    fates(workspace)
+    (workspace.path / "b.csv").write_text(doors("2026-03-02 10:00,Ann,A"))
+    fates(workspace)
+    assert [e["files"][0]["path"] for e in workspace.archive.ledger()] == ["a.csv", "b.csv"]
+    path = workspace.archive.root / "ledger.jsonl"
+    path.write_text(path.read_text().replace('"stored": 1', '"stored": 2', 1))
+    with pytest.raises(FermataError, match="does not follow|does not end"):
+        workspace.archive.ledger()
+
+
+def test_the_archive_is_plain_parquet(make: Maker) -> None:
+    """Any Parquet tool reads it: events by UTC month in time order, carried spans apart, keys beside."""
+    import pyarrow.parquet as pq
+
+    workspace = make(plain(fields='finish = "To"'), a="When,Who,Door,To\n2026-02-28 23:00,Ann,A,2026-03-01 01:00\n2026-02-01 10:00,Bob,A,2026-02-01 11:00\n2026-03-05 10:00,Cy,A,\n")  # fmt: skip
+    fates(workspace)
+    root = workspace.archive.root / "doors"
+    february = pq.read_table(root / "2026-02/1.parquet").to_pylist()
+    assert [r["person"] for r in february] == ["Bob", "Ann"]
+    assert pq.read_table(root / "2026-02/1.keys.parquet").column_names == ["key", "file_id", "record_no"]
+    assert [r["person"] for r in pq.read_table(root / "carry/1.parquet").to_pylist()] == ["Ann", "Cy"]
+    march = workspace.log("doors").during("2026-03").by("user").measure("count", "time").run()
+    assert [(r.shown, r.cells) for r in march.table.body] == [(("Ann",), (0, 3_600_000_000)), (("Cy",), (1, 0))]
+    assert any("1 of this period without a finish" in c for c in march.caveats)
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        (("start = \"When\"", "start = \"Wen\""), r"there is no column 'Wen' in x.csv; did you mean 'When'\?"),
+        (('files = "*.csv"', 'files = "*.csv"\ndelimiter = ";"'), r"there is no column 'When' in x.csv.*is the delimiter ','\?"),
+        (('files = "*.csv"', 'files = "*.csv"\nencoding = "utf-16"'), r"x.csv: is not utf-16 text"),
+        (('files = "*.csv"', 'files = "*.log"'), r"the log doors matches no file; its patterns: \*\.log"),
+    ],
+)  # fmt: skip
+def test_files_that_do_not_fit_their_mapping(make: Maker, change: tuple[str, str], message: str) -> None:
+    """The error names what is wrong, what exists and the nearest match; the archive stays empty."""
+    workspace = make(plain().replace(*change), x=doors("2026-03-01 10:00,Ann,A"))
+    with pytest.raises(FermataError, match=message):
+        workspace.import_log("doors")
+    assert workspace.archive.snapshot().manifest.number == 0
+
+
+def test_a_wrong_configuration_lists_every_problem_with_its_line(tmp_path: Path) -> None:
+    """All mistakes of a file at once: file, line, key and the mend."""
+    path = tmp_path / "fermata.toml"
+    path.write_text(
+        '[workspace]\nzone = "Lisbon"\nweekstart = "monday"\n\n[logs.doors]\nencoding = "utf-99"\n'
+        '[logs.doors.fields]\nuser = { column = "A", constant = "B" }\nstart = { column = "W", form = "dd/mm/yyyy" }\n'
+    )
+    with pytest.raises(ConfigError) as error:
+        open_workspace(tmp_path)
+    lines = str(error.value).splitlines()
+    assert lines[0] == f"{path}: 4 problems"
+    assert re.match(r"  line 2, workspace.zone: there is no time zone 'Lisbon' .*did you mean 'Europe/Lisbon'", lines[1])
+    assert lines[2] == "  line 3, workspace.weekstart: there is no such key; did you mean week_start?"
+    assert lines[3].startswith("  line 6, logs.doors.encoding: there is no encoding 'utf-99'")
+    assert lines[4] == "  line 8, logs.doors.fields.user: give one of column, columns, constant, file_name (column, constant given)"
+
+
+def test_mappings_without_a_time_are_refused() -> None:
+    """A log needs to know when."""
+    with pytest.raises(ValueError, match="no field says when it happened"):
+        LogMap.model_validate({"fields": {"user": "Who"}})
+
+
+def test_unknown_names_everywhere(make: Maker) -> None:
+    """Unknown log, file and record are named with what exists."""
+    workspace = make(plain(), x=doors("2026-03-01 10:00,Ann,A"))
+    with pytest.raises(UnknownName, match=r"there is no log 'door'; did you mean 'doors'\?"):
+        workspace.import_log("door")
+    with pytest.raises(RequestError, match="there is no such file"):
+        workspace.import_log("doors", ["nothing.csv"])
+    assert os.listdir(workspace.path / "archive") == [] if (workspace.path / "archive").exists() else True

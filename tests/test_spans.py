@@ -1,0 +1,90 @@
+"""Random events, zones and groupings on the embedded engine, against looking at every minute."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from zoneinfo import ZoneInfo
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from fermata.timeline import Period
+from tests import engines
+from tests.reference import Event, answer
+
+PLACES = [
+    ("Europe/Lisbon", "2025-10-25"), ("Europe/Lisbon", "2026-03-28"), ("Asia/Kathmandu", "2025-12-30"),
+    ("Australia/Lord_Howe", "2026-04-04"), ("America/New_York", "2026-10-31"), ("Pacific/Apia", "2011-12-29"),
+]  # fmt: skip
+MEASURES = ["count", "time", "distinct user", "present user", "mean duration", "median duration", "first", "most pages"]
+LENGTHS = st.one_of(st.none(), st.sampled_from([0, 1, 59, 60, 61, 600, 1440, 2880]), st.integers(0, 4000))
+
+
+@st.composite
+def lots(draw: st.DrawFn) -> tuple[str, str, list[Event]]:
+    name, day = draw(st.sampled_from(PLACES))
+    base = datetime.fromisoformat(day).replace(tzinfo=UTC) - timedelta(days=1)
+    events = []
+    for _ in range(draw(st.integers(1, 12))):
+        start = base + timedelta(minutes=draw(st.integers(0, 4 * 1440)))
+        length = draw(LENGTHS)
+        finish = None if length is None else start + timedelta(minutes=length)
+        user, pages = draw(st.sampled_from(["a", "b", None])), draw(st.sampled_from([None, 1, 2]))
+        events.append(Event(start, finish, user, "d", "in", pages))
+    return name, day, events
+
+
+@pytest.fixture(scope="module")
+def duck() -> engines.Duck:
+    return engines.Duck()
+
+
+@given(
+    lots(),
+    st.lists(st.sampled_from(["user", "hour", "day", "week", "month", "weekday", "hour of day"]), max_size=3, unique=True),
+    st.sampled_from(["P2D", "PT37H", "P3D"]),
+)  # fmt: skip
+@settings(max_examples=60)
+def test_any_grouping_equals_the_reference(
+    duck: engines.Duck, lot: tuple[str, str, list[Event]], by: list[str], length: str
+) -> None:
+    """Counts, clipped time, presence and order statistics are right in any zone, for any grouping, at every level."""
+    name, day, events = lot
+    logs = engines.Logs(name, events)
+    plan, table = engines.run(duck.place(events), logs, period=f"{day}T00:00/{length}", by=by, columns=MEASURES)
+    stretch = Period.parse(f"{day}T00:00/{length}", logs.calendar).resolve(datetime(2030, 1, 1, tzinfo=UTC))
+    expected = answer(events, (stretch.start, stretch.end), ZoneInfo(name), by, MEASURES)
+    shown = {row.shown for row in table.rows}
+    got = {row.shown: list(row.cells) for row in table.rows if any(c not in (0, None) for c in row.cells)}
+    assert got == {k: v for k, v in expected.items() if k in shown and any(c not in (0, None) for c in v)}
+    assert {k for k in expected if len(k) == len(by) and any(c not in (0, None) for c in expected[k])} <= shown
+
+
+@given(lots(), st.sampled_from(["day", "week", "month"]))
+@settings(max_examples=25)
+def test_time_of_the_parts_is_time_of_the_whole(duck: engines.Duck, lot: tuple[str, str, list[Event]], unit: str) -> None:
+    """However the period is cut, the parts add up to the exact time inside it."""
+    name, day, events = lot
+    logs = engines.Logs(name, events)
+    _, table = engines.run(duck.place(events), logs, period=f"{day}/P4D", by=[unit], columns=["time"])
+    stretch = Period.parse(f"{day}/P4D", logs.calendar).resolve(datetime(2030, 1, 1, tzinfo=UTC))
+    whole = sum(
+        (max(timedelta(), min(e.finish, stretch.end) - max(e.start, stretch.start)) for e in events if e.finish), timedelta()
+    )
+    assert sum(row.cells[0] for row in table.body) == whole // timedelta(microseconds=1)
+
+
+def test_long_runs_of_units_are_reckoned_like_short_ones(duck: engines.Duck) -> None:
+    """Over three years of days and a year of hours the arithmetic leaves agree with the calendar, edges included."""
+    start = datetime(2023, 1, 1, tzinfo=UTC)
+    events = [Event(t := start + timedelta(hours=29 * i), t + timedelta(minutes=17 * (i % 40)), "u") for i in range(910)]
+    logs = engines.Logs("America/New_York", events)
+    tz = ZoneInfo("America/New_York")
+    for by, first, end in (("day", 2023, 2026), ("weekday", 2023, 2026), ("hour", 2024, 2025)):
+        _, table = engines.run(
+            duck.place(events), logs, period=f"{first}/{end - 1}", by=[by], columns=["count", "time"]
+        )
+        edges = tuple(datetime(y, 1, 1, tzinfo=tz).astimezone(UTC) for y in (first, end))
+        expected = answer(events, edges, tz, [by], ["count", "time"])
+        assert {row.shown: list(row.cells) for row in table.rows if any(row.cells)} == expected
