@@ -32,9 +32,11 @@ class Lazy(click.Group):
     """Subcommands by name, loaded when called; `--help` needs none of them."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
+        """In the order people work."""
         return list(COMMANDS)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """The command's module, imported now."""
         if cmd_name not in COMMANDS:
             return None
         module = importlib.import_module(f"fermata.cli.{cmd_name}_cmd")
@@ -42,10 +44,12 @@ class Lazy(click.Group):
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """One line each, from the table above."""
         with formatter.section("Commands"):
             formatter.write_dl(list(COMMANDS.items()))
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[Any, Any, list[str]]:
+        """An unknown command is answered with those there are."""
         from fermata.errors import UnknownName
 
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):

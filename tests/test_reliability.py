@@ -1,0 +1,148 @@
+"""Kills at any moment, imports at the same time, and reading while importing."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import threading
+import time
+from pathlib import Path
+from random import Random
+
+import pyarrow.parquet as pq
+import pytest
+
+import fermata
+from fermata.api.workspace import Workspace, open_workspace
+from fermata.errors import ArchiveBusy
+from tests.conftest import NOW, Maker, plain
+
+IMPORTER = """
+import sys, fermata
+workspace = fermata.open(sys.argv[1])
+print("ready", flush=True)
+workspace.import_log("doors", wait=0)
+"""
+KILLS = 30
+
+
+def lines(day: int, n: int) -> str:
+    body = "".join(f"2026-{1 + day % 3:02d}-{1 + day % 28:02d} {i // 60 % 24:02d}:{i % 60:02d}:{i % 7:02d},u{i % 40},d{i}\n" for i in range(n))
+    return "When,Who,Door\n" + body
+
+
+def state(workspace: Workspace) -> tuple[int, int]:
+    """(imports, events), after checking that everything the manifest names is there and holds what it says."""
+    snapshot = workspace.archive.snapshot()
+    log = snapshot.manifest.log("doors")
+    for part in log.parts:
+        assert pq.read_table(snapshot.root / part.path).num_rows == part.rows
+        assert pq.read_metadata(snapshot.root / part.keys).num_rows == part.rows
+    assert sum(f.events for f in log.files.values()) == log.events
+    assert all(f.adds_up for f in log.files.values())
+    entries = workspace.archive.ledger()
+    return len(entries), log.events
+
+
+def test_a_kill_at_any_moment_leaves_the_old_state_or_the_new(make: Maker) -> None:
+    """A real process is killed thirty times while it imports; what counts is always whole, and ends up complete."""
+    workspace = make(plain())
+    random = Random(11)
+    done, seen = (0, 0), set()
+    for round_ in range(KILLS):
+        if done[0] == len(list(workspace.path.glob("*.csv"))):
+            (workspace.path / f"f{round_:02d}.csv").write_text(lines(round_, 4000))
+        child = subprocess.Popen([sys.executable, "-c", IMPORTER, str(workspace.path)], stdout=subprocess.PIPE)
+        assert child.stdout
+        child.stdout.readline()
+        time.sleep(random.uniform(0, 0.45))
+        child.kill()
+        child.wait()
+        child.stdout.close()
+        now = state(workspace)
+        assert now in (done, (done[0] + 1, done[1] + 4000))
+        seen.add(now != done)
+        done = now
+    assert seen == {True, False}, "the kills should hit before and after the commit"
+    workspace.import_log("doors")
+    files = len(list(workspace.path.glob("*.csv")))
+    assert state(workspace)[1] == files * 4000
+    assert not (workspace.archive.root / "staging").exists()
+    named = workspace.archive.snapshot().manifest.paths()
+    assert {p.relative_to(workspace.archive.root).as_posix() for p in workspace.archive.root.rglob("*.parquet")} == named
+
+
+def test_of_two_imports_one_waits_or_says_so(make: Maker) -> None:
+    """While one process holds the archive another waits, saying so, and gives up after the time it was given."""
+    workspace = make(plain(), a=lines(1, 10))
+    with workspace.archive.writing(NOW.replace(tzinfo=None)):
+        said: list[str] = []
+        with pytest.raises(ArchiveBusy, match=r"another import \(process \d+\) has held the archive for 0 s"):
+            workspace.import_log("doors", wait=0.2, progress=said.append)
+        assert len(said) == 1
+        assert "waiting" in said[0]
+    assert workspace.import_log("doors")[0].file
+
+
+def test_reports_and_imports_do_not_disturb_each_other(make: Maker) -> None:
+    """Reports running while files come in see whole imports only, and never fail."""
+    workspace = make(plain(), f00=lines(0, 500))
+    workspace.import_log("doors")
+    counts, stop = [], threading.Event()
+
+    def read() -> None:
+        reader = open_workspace(workspace.path, now=NOW)
+        while not stop.is_set():
+            counts.append(reader.log("doors").run().cell(of="count"))
+
+    thread = threading.Thread(target=read)
+    thread.start()
+    for i in range(1, 6):
+        (workspace.path / f"f{i:02d}.csv").write_text(lines(i, 500))
+        workspace.import_log("doors")
+    stop.set()
+    thread.join()
+    assert set(counts) <= {500 * n for n in range(1, 7)}
+    assert counts == sorted(counts)
+    assert workspace.log("doors").run().cell(of="count") == 3000
+
+
+def test_files_replaced_stay_readable_for_a_day(make: Maker) -> None:
+    """A reader's snapshot outlives a replacement; the files go with the first import a day later."""
+    import datetime
+
+    workspace = make(plain(), a=lines(1, 50))
+    workspace.import_log("doors")
+    before = workspace.place()
+    old = [before.snapshot.root / p.path for p in before.snapshot.manifest.log("doors").parts]
+    (workspace.path / "fermata.toml").write_text(plain('zone = "UTC"'))
+    again = open_workspace(workspace.path, now=NOW)
+    again.import_log("doors")
+    assert all(p.exists() for p in old)
+    (workspace.path / "b.csv").write_text(lines(2, 5))
+    open_workspace(workspace.path, now=NOW + datetime.timedelta(days=2)).import_log("doors")
+    assert not any(p.exists() for p in old)
+
+
+def test_keys_are_made_anew_when_the_engine_hashes_differently(make: Maker) -> None:
+    """A sidecar of another engine version is rewritten from the events, and duplicates are still found."""
+    workspace = make(plain(), a=lines(1, 50))
+    workspace.import_log("doors")
+    path = workspace.archive.manifest_path
+    path.write_text(path.read_text().replace('"key_probe": "', '"key_probe": "9'))
+    for part in workspace.archive.snapshot().manifest.log("doors").parts:
+        pq.write_table(pq.read_table(workspace.archive.root / part.keys).slice(0, 0), workspace.archive.root / part.keys)
+    (workspace.path / "b.csv").write_text(lines(1, 60))
+    outcome = workspace.import_log("doors")[-1]
+    assert outcome.file
+    assert (outcome.file.stored, outcome.file.duplicate) == (10, 50)
+    assert fermata.open(workspace.path).archive.ledger()
+
+
+def test_a_damaged_manifest_is_named(make: Maker, tmp_path: Path) -> None:
+    """An unreadable manifest is an error that says what to do, not an empty archive."""
+    workspace = make(plain(), a=lines(1, 5))
+    workspace.import_log("doors")
+    workspace.archive.manifest_path.write_text("{")
+    with pytest.raises(fermata.DataError, match="restore it from a backup"):
+        workspace.log("doors").run()
