@@ -33,8 +33,22 @@ SCHEMA = LogSchema(
     ),
     spans=True,
 )
-ARROW = {"TIMESTAMP": pa.timestamp("us"), "VARCHAR": pa.string(), "BIGINT": pa.int64(), "INTEGER": pa.int32(), "SMALLINT": pa.int16(), "VARCHAR[]": pa.list_(pa.string())}
-POSTGRES = {"TIMESTAMP": "timestamp", "VARCHAR": "text", "BIGINT": "bigint", "INTEGER": "integer", "SMALLINT": "smallint", "VARCHAR[]": "text[]"}
+ARROW = {
+    "TIMESTAMP": pa.timestamp("us"),
+    "VARCHAR": pa.string(),
+    "BIGINT": pa.int64(),
+    "INTEGER": pa.int32(),
+    "SMALLINT": pa.int16(),
+    "VARCHAR[]": pa.list_(pa.string()),
+}
+POSTGRES = {
+    "TIMESTAMP": "timestamp",
+    "VARCHAR": "text",
+    "BIGINT": "bigint",
+    "INTEGER": "integer",
+    "SMALLINT": "smallint",
+    "VARCHAR[]": "text[]",
+}
 
 
 class Logs:
@@ -149,7 +163,17 @@ def postgres_server(directory: Any) -> Iterator[dict[str, Any]]:
 
     socket = str(data)
     call(f"{bins[-1]}/initdb", "-D", str(data), "-A", "trust", "-U", "owner", "--no-sync", "-E", "UTF8", "--locale=C")
-    call(f"{bins[-1]}/pg_ctl", "-D", str(data), "-w", "-l", f"{data}/log", "-o", f"-k {socket} -c listen_addresses= -F", "start")
+    call(
+        f"{bins[-1]}/pg_ctl",
+        "-D",
+        str(data),
+        "-w",
+        "-l",
+        f"{data}/log",
+        "-o",
+        f"-k {socket} -c listen_addresses= -F",
+        "start",
+    )
     try:
         dsn = {"host": socket, "port": 5432, "user": "owner", "dbname": "postgres"}
         import psycopg

@@ -112,7 +112,8 @@ def answer(
     groups = {*starts, *(time if any("time" in m or "present" in m for m in measures) else ())}
     grand = measure_all(starts[()], time[()], present[()], measures, None)
     return {
-        key: measure_all(starts.get(key, []), time.get(key, 0), present.get(key, set()), measures, grand) for key in groups
+        key: measure_all(starts.get(key, []), time.get(key, 0), present.get(key, set()), measures, grand)
+        for key in groups
     }
 
 
@@ -150,7 +151,11 @@ def _measure(events: list[Event], time: int, present: set[str], measure: str, gr
         return values[0] if name == "least" else values[-1]
     if name == "mean":
         mean = Fraction(sum(values), len(values))
-        return math.floor(mean + Fraction(1, 2)) if rest[-1] == "duration" else float(mean / (100 if rest[-1] == "cost" else 1))
+        return (
+            math.floor(mean + Fraction(1, 2))
+            if rest[-1] == "duration"
+            else float(mean / (100 if rest[-1] == "cost" else 1))
+        )
     share = Fraction(1, 2) if name == "median" else Fraction(rest[0]) / 100
     return values[max(math.ceil(share * len(values)), 1) - 1]
 

@@ -27,7 +27,18 @@ MAY_IMPORT = {
     "demo": set(),
     "cli": {"api", "demo", "outputs", "reports", "timeline"},
 }
-HEAVY = ("pandas", "pyarrow", "pydantic", "matplotlib", "scipy", "rich", "duckdb", "ibis", "numpy", "importlib.metadata")
+HEAVY = (
+    "pandas",
+    "pyarrow",
+    "pydantic",
+    "matplotlib",
+    "scipy",
+    "rich",
+    "duckdb",
+    "ibis",
+    "numpy",
+    "importlib.metadata",
+)
 
 
 def imported(path: Path) -> set[str]:

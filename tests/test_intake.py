@@ -75,9 +75,11 @@ def test_every_record_has_one_fate(make: Maker) -> None:
 
 @given(data=st.data())
 @settings(max_examples=40)
-def test_any_file_is_read_as_the_csv_module_reads_it(data: st.DataObject, tmp_path_factory: pytest.TempPathFactory) -> None:
+def test_any_file_is_read_as_the_csv_module_reads_it(
+    data: st.DataObject, tmp_path_factory: pytest.TempPathFactory
+) -> None:
     """Random fields with quotes, delimiters, line ends and other scripts come back exactly, record numbers included."""
-    field = st.text(st.sampled_from('ab"\',;\n #é日'), max_size=6)
+    field = st.text(st.sampled_from("ab\"',;\n #é日"), max_size=6)
     rows = data.draw(st.lists(st.tuples(field, field), min_size=1, max_size=30))
     ending = data.draw(st.sampled_from(["\n", "\r\n"]))
     target = io.StringIO()
@@ -149,7 +151,10 @@ def test_clock_change_policies(make: Maker, policy: str, wall: str, expected: st
         assert file.twice + file.never == 1
 
 
-@given(st.sampled_from(["Europe/Lisbon", "Asia/Kathmandu", "America/St_Johns", "Australia/Lord_Howe"]), st.integers(0, 10**6))
+@given(
+    st.sampled_from(["Europe/Lisbon", "Asia/Kathmandu", "America/St_Johns", "Australia/Lord_Howe"]),
+    st.integers(0, 10**6),
+)
 @settings(max_examples=20)
 def test_local_times_become_utc_as_the_zone_says(
     tmp_path_factory: pytest.TempPathFactory, name: str, seed: int
@@ -285,7 +290,9 @@ def test_the_same_file_again_changes_nothing(make: Maker) -> None:
 
 
 def _bytes(root: Path) -> dict[str, bytes]:
-    return {str(p.relative_to(root)): p.read_bytes() for p in sorted(root.rglob("*")) if p.is_file() and p.name != "lock"}
+    return {
+        str(p.relative_to(root)): p.read_bytes() for p in sorted(root.rglob("*")) if p.is_file() and p.name != "lock"
+    }
 
 
 def test_overlaps_are_duplicates_and_lone_equals_are_kept(make: Maker) -> None:
@@ -315,7 +322,11 @@ def test_lone_repeats_go_where_the_log_says_so(make: Maker, settings: str) -> No
     """With `repeats = "drop"` or a declared record id a lone equal record is a duplicate, also within one file."""
     config = plain(settings, 'id = "N"')
     head = "When,Who,Door,N\n"
-    workspace = make(config, a=head + "2026-03-01 10:00,Ann,A,1\n" * 2, b=head + "2026-03-01 10:00,Ann,A,1\n2026-03-02 10:00,Ann,A,2\n")
+    workspace = make(
+        config,
+        a=head + "2026-03-01 10:00,Ann,A,1\n" * 2,
+        b=head + "2026-03-01 10:00,Ann,A,1\n2026-03-02 10:00,Ann,A,2\n",
+    )
     assert fates(workspace) == [(2, 1, 1, 0, 0), (2, 1, 1, 0, 0)]
 
 
@@ -328,7 +339,10 @@ def test_a_changed_mapping_replaces(make: Maker) -> None:
     (workspace.path / "fermata.toml").write_text(config)
     workspace = open_workspace(workspace.path, now=NOW)
     assert any("older mapping (a.csv, b.csv): fermata import doors" in c for c in workspace.log("doors").run().caveats)
-    assert fates(workspace, paths=[workspace.path / "b.csv"]) == [(4, 4, 0, 0, 0), (3, 1, 2, 0, 0)]  # a.csv had to come along
+    assert fates(workspace, paths=[workspace.path / "b.csv"]) == [
+        (4, 4, 0, 0, 0),
+        (3, 1, 2, 0, 0),
+    ]  # a.csv had to come along
     assert starts(workspace) == [f"03-01 04:{15 + i}" for i in range(5)]
     assert not workspace.log("doors").run().caveats
 
@@ -390,10 +404,15 @@ def test_a_wrong_configuration_lists_every_problem_with_its_line(tmp_path: Path)
         open_workspace(tmp_path)
     lines = str(error.value).splitlines()
     assert lines[0] == f"{path}: 4 problems"
-    assert re.match(r"  line 2, workspace.zone: there is no time zone 'Lisbon' .*did you mean 'Europe/Lisbon'", lines[1])
+    assert re.match(
+        r"  line 2, workspace.zone: there is no time zone 'Lisbon' .*did you mean 'Europe/Lisbon'", lines[1]
+    )
     assert lines[2] == "  line 3, workspace.weekstart: there is no such key; did you mean week_start?"
     assert lines[3].startswith("  line 6, logs.doors.encoding: there is no encoding 'utf-99'")
-    assert lines[4] == "  line 8, logs.doors.fields.user: give one of column, columns, constant, file_name (column, constant given)"
+    assert (
+        lines[4]
+        == "  line 8, logs.doors.fields.user: give one of column, columns, constant, file_name (column, constant given)"
+    )
 
 
 def test_mappings_without_a_time_are_refused() -> None:

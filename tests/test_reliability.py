@@ -27,7 +27,10 @@ KILLS = 30
 
 
 def lines(day: int, n: int) -> str:
-    body = "".join(f"2026-{1 + day % 3:02d}-{1 + day % 28:02d} {i // 60 % 24:02d}:{i % 60:02d}:{i % 7:02d},u{i % 40},d{i}\n" for i in range(n))
+    body = "".join(
+        f"2026-{1 + day % 3:02d}-{1 + day % 28:02d} {i // 60 % 24:02d}:{i % 60:02d}:{i % 7:02d},u{i % 40},d{i}\n"
+        for i in range(n)
+    )
     return "When,Who,Door\n" + body
 
 
@@ -69,7 +72,9 @@ def test_a_kill_at_any_moment_leaves_the_old_state_or_the_new(make: Maker) -> No
     assert state(workspace)[1] == files * 4000
     assert not (workspace.archive.root / "staging").exists()
     named = workspace.archive.snapshot().manifest.paths()
-    assert {p.relative_to(workspace.archive.root).as_posix() for p in workspace.archive.root.rglob("*.parquet")} == named
+    assert {
+        p.relative_to(workspace.archive.root).as_posix() for p in workspace.archive.root.rglob("*.parquet")
+    } == named
 
 
 def test_of_two_imports_one_waits_or_says_so(make: Maker) -> None:
@@ -131,7 +136,9 @@ def test_keys_are_made_anew_when_the_engine_hashes_differently(make: Maker) -> N
     path = workspace.archive.manifest_path
     path.write_text(path.read_text().replace('"key_probe": "', '"key_probe": "9'))
     for part in workspace.archive.snapshot().manifest.log("doors").parts:
-        pq.write_table(pq.read_table(workspace.archive.root / part.keys).slice(0, 0), workspace.archive.root / part.keys)
+        pq.write_table(
+            pq.read_table(workspace.archive.root / part.keys).slice(0, 0), workspace.archive.root / part.keys
+        )
     (workspace.path / "b.csv").write_text(lines(1, 60))
     outcome = workspace.import_log("doors")[-1]
     assert outcome.file

@@ -63,14 +63,17 @@ def test_any_grouping_equals_the_reference(
 
 @given(lots(), st.sampled_from(["day", "week", "month"]))
 @settings(max_examples=25)
-def test_time_of_the_parts_is_time_of_the_whole(duck: engines.Duck, lot: tuple[str, str, list[Event]], unit: str) -> None:
+def test_time_of_the_parts_is_time_of_the_whole(
+    duck: engines.Duck, lot: tuple[str, str, list[Event]], unit: str
+) -> None:
     """However the period is cut, the parts add up to the exact time inside it."""
     name, day, events = lot
     logs = engines.Logs(name, events)
     _, table = engines.run(duck.place(events), logs, period=f"{day}/P4D", by=[unit], columns=["time"])
     stretch = Period.parse(f"{day}/P4D", logs.calendar).resolve(datetime(2030, 1, 1, tzinfo=UTC))
     whole = sum(
-        (max(timedelta(), min(e.finish, stretch.end) - max(e.start, stretch.start)) for e in events if e.finish), timedelta()
+        (max(timedelta(), min(e.finish, stretch.end) - max(e.start, stretch.start)) for e in events if e.finish),
+        timedelta(),
     )
     assert sum(row.cells[0] for row in table.body) == whole // timedelta(microseconds=1)
 
@@ -78,7 +81,9 @@ def test_time_of_the_parts_is_time_of_the_whole(duck: engines.Duck, lot: tuple[s
 def test_long_runs_of_units_are_reckoned_like_short_ones(duck: engines.Duck) -> None:
     """Over three years of days and a year of hours the arithmetic leaves agree with the calendar, edges included."""
     start = datetime(2023, 1, 1, tzinfo=UTC)
-    events = [Event(t := start + timedelta(hours=29 * i), t + timedelta(minutes=17 * (i % 40)), "u") for i in range(910)]
+    events = [
+        Event(t := start + timedelta(hours=29 * i), t + timedelta(minutes=17 * (i % 40)), "u") for i in range(910)
+    ]
     logs = engines.Logs("America/New_York", events)
     tz = ZoneInfo("America/New_York")
     for by, first, end in (("day", 2023, 2026), ("weekday", 2023, 2026), ("hour", 2024, 2025)):

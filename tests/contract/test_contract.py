@@ -118,7 +118,9 @@ def test_operation_equals_the_reference(placed: engines.Placed, logs: engines.Lo
     kept = [e for e in EVENTS if keep(e, asked.get("only", {}), asked.get("without", {}))]
     expected = answer(kept, PERIOD, ZoneInfo(ZONE), asked.get("by", []), asked["columns"])
     got = {row.shown: list(row.cells) for row in table.rows}
-    alone = {k for k in expected if 0 < len(k) < len(asked.get("by", [])) and sum(o[: len(k)] == k for o in expected) <= 2}
+    alone = {
+        k for k in expected if 0 < len(k) < len(asked.get("by", [])) and sum(o[: len(k)] == k for o in expected) <= 2
+    }
     expected = {k: v for k, v in expected.items() if k not in alone or k in got}
     zeros = {k for k, v in got.items() if not any(v) and k not in expected}
     assert {k: v for k, v in got.items() if k not in zeros} == expected
@@ -165,7 +167,9 @@ def test_filters(placed: engines.Placed, logs: engines.Logs, filters: dict[str, 
     assert table.total.cells == (sum(PERIOD[0] <= e.start < PERIOD[1] and expected(e) for e in EVENTS),)
 
 
-@pytest.mark.parametrize("measure", ["count", "time", "total pages", "total cost", "distinct user", "present user", "share time"])
+@pytest.mark.parametrize(
+    "measure", ["count", "time", "total pages", "total cost", "distinct user", "present user", "share time"]
+)
 @pytest.mark.parametrize("by", [["user", "month"], ["weekday"], ["hour of day", "device"], ["month"]], ids=str)
 def test_contributions_add_up_to_the_cell(
     placed: engines.Placed, logs: engines.Logs, measure: str, by: list[str]
@@ -181,7 +185,9 @@ def test_contributions_add_up_to_the_cell(
         assert sum(found) == row.cells[0], row
 
 
-@pytest.mark.parametrize("measure", ["median duration", "percentile 90 pages", "least cost", "most duration", "first", "last"])
+@pytest.mark.parametrize(
+    "measure", ["median duration", "percentile 90 pages", "least cost", "most duration", "first", "last"]
+)
 def test_witnesses_have_the_value_of_the_cell(placed: engines.Placed, logs: engines.Logs, measure: str) -> None:
     """An order statistic is a value that occurred, and its records are those that have it."""
     plan, table = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=["user"], columns=[measure])
@@ -193,7 +199,9 @@ def test_witnesses_have_the_value_of_the_cell(placed: engines.Placed, logs: engi
 
 def test_top_keeps_ties_and_sums_the_rest(placed: engines.Placed, logs: engines.Logs) -> None:
     """The rest of a top N is one row whose distinct counts are counted, not added."""
-    plan, full = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=["user"], columns=["count", "distinct device"])
+    plan, full = engines.run(
+        placed, logs, period="2025-10-01/2026-03-31", by=["user"], columns=["count", "distinct device"]
+    )
     import dataclasses
 
     from fermata.analysis import combine
@@ -212,7 +220,9 @@ def test_top_keeps_ties_and_sums_the_rest(placed: engines.Placed, logs: engines.
 
 def test_nothing_in_the_period_gives_zeros(placed: engines.Placed, logs: engines.Logs) -> None:
     """An empty selection is a total of zero and no groups, on every engine."""
-    _, table = engines.run(placed, logs, period="2020", by=["user"], columns=["count", "time", "distinct user", "median pages"])
+    _, table = engines.run(
+        placed, logs, period="2020", by=["user"], columns=["count", "time", "distinct user", "median pages"]
+    )
     assert [row.cells for row in table.rows] == [(0, 0, 0, None)]
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from fermata.analysis.combine import Source
 from fermata.analysis.filters import column
 from fermata.analysis.plan import Plan, Strand
-from fermata.analysis.stages import inside
+from fermata.analysis.stages import inside, select
 
 __all__ = ["Step", "matched", "steps"]
 
@@ -50,6 +50,6 @@ def matched(
     if values is not None:
         here = here.filter(column(here, spec).isin(values))
     else:
-        here = here.filter(strand.selection.predicates(here, strand.schema))
+        here = select(here, strand)
     found = engine.run(here.select(v=column(here, spec)).distinct())
     return sorted(str(v) for v in found.column(0).to_pylist() if v is not None)

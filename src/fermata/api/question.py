@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from fermata.analysis.filters import conditions
-from fermata.reports.model import ColumnSpec, Report
+from fermata.reports.model import Report
 
 if TYPE_CHECKING:
     from fermata.api.result import Result
@@ -54,9 +54,9 @@ class Question:
 
     def measure(self, *measures: str, **labelled: str) -> Question:
         """The columns: measures by name, or under a heading of their own: `measure(Refused="count")`."""
-        specs = [ColumnSpec(measure=m) for m in measures]
-        specs += [ColumnSpec(measure=m, label=label.replace("_", " ")) for label, m in labelled.items()]
-        return self._with(columns=tuple(specs))
+        specs = [{"measure": m} for m in measures]
+        specs += [{"measure": m, "label": label.replace("_", " ")} for label, m in labelled.items()]
+        return self._with(columns=specs)
 
     def zone(self, name: str) -> Question:
         """Days and months of another zone than the workspace's."""

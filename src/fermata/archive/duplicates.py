@@ -75,7 +75,9 @@ def find(
     stored = [f"SELECT key, file_id, record_no FROM {scan(sidecars)}"] if sidecars else []
     stored += [f"SELECT key, file_id, record_no FROM {k}" for k, _ in earlier]
     if lone_too:
-        stored.append(f"SELECT key, file_id, min(record_no) AS record_no FROM {keys} GROUP BY key, file_id HAVING count(*) > 1")
+        stored.append(
+            f"SELECT key, file_id, min(record_no) AS record_no FROM {keys} GROUP BY key, file_id HAVING count(*) > 1"
+        )
     if not stored:
         return Overlap("")
     out = f" AND file_id NOT IN ({', '.join(map(str, ignored))})" if ignored else ""

@@ -91,11 +91,11 @@ def narrowed(workspace: Workspace, report: Report, options: dict[str, Any]) -> R
     changes = {k: options[k] for k in ("period", "zone") if options.get(k)}
     for key in ("only", "without"):
         if options.get(key):
-            added = getattr(Model.model_validate({"log": report.log, key: conditions(options[key])}), key)
+            added = getattr(Model.of(**{"log": report.log, key: conditions(options[key])}), key)
             changes[key] = getattr(report, key) + added
     if options.get("any_of"):
         groups = [[conditions((part,)) for part in re.split(r"\s+or\s+", text)] for text in options["any_of"]]
-        changes["any_of"] = report.any_of + Model.model_validate({"log": report.log, "any_of": groups}).any_of
+        changes["any_of"] = report.any_of + Model.of(log=report.log, any_of=groups).any_of
     report = report.changed(**changes)
     return workspace.step(report, options["step"]) if options.get("step") else report
 

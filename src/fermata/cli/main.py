@@ -88,7 +88,8 @@ def main() -> None:
     0 done, 1 the data failed, 2 the request was wrong.
     """
     try:
-        cli.main(standalone_mode=False, prog_name="fermata")
+        code = cli.main(standalone_mode=False, prog_name="fermata")
+        sys.exit(code if isinstance(code, int) else 0)
     except click.exceptions.Abort:
         click.echo("interrupted", err=True)
         sys.exit(130)
@@ -101,5 +102,3 @@ def main() -> None:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(0)
-    except click.exceptions.Exit as e:
-        sys.exit(e.exit_code)

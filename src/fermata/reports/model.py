@@ -14,10 +14,12 @@ from __future__ import annotations
 
 from typing import Any, Self
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from fermata.analysis.filters import Condition, Selection, between, conditions, empty, like, words
 from fermata.analysis.measures import Measure
+from fermata.errors import RequestError
+from fermata.tomlfile import problems
 
 __all__ = ["ColumnSpec", "Report"]
 
@@ -116,7 +118,7 @@ class Report(Chosen):
     zone: str | None = None
     by: tuple[str, ...] = ()
     across: str | None = None
-    columns: tuple[ColumnSpec, ...] = Field(default=(ColumnSpec(measure="count"),), min_length=1)
+    columns: tuple[ColumnSpec, ...] = (ColumnSpec(measure="count"),)
     sort: tuple[str, ...] = ()
     top: int | None = Field(default=None, ge=1)
     totals: bool = True
@@ -139,11 +141,20 @@ class Report(Chosen):
             raise ValueError("by names a dimension twice")
         if self.across in self.by:
             raise ValueError(f"{self.across} is both in by and across")
+        if not self.columns:
+            raise ValueError("columns is empty; give at least one measure")
         if self.top and not self.by:
             raise ValueError("top needs by: the N highest of what?")
         return self
 
+    @classmethod
+    def of(cls, **data: Any) -> Report:
+        """The report that `data` (as a report file has it) describes. Raises RequestError with every problem."""
+        try:
+            return cls.model_validate(data)
+        except ValidationError as e:
+            raise RequestError("; ".join(problems(e, cls, ""))) from None
+
     def changed(self, **changes: Any) -> Report:
-        """A new report with some keys changed, validated again."""
-        data = {name: getattr(self, name) for name in type(self).model_fields}
-        return type(self).model_validate({**data, **changes})
+        """A new report with some keys changed, validated again. Raises RequestError with every problem."""
+        return self.of(**{**{name: getattr(self, name) for name in type(self).model_fields}, **changes})

@@ -156,7 +156,7 @@ def describe(report: Report, place: Workplace, now: datetime) -> list[tuple[str,
             ),
             (
                 "To read",
-                f"at most {sum(p.rows for p in parts):,} events in {len(parts)} files, {sum(p.size for p in parts) / 1e6:,.1f} MB",
+                f"at most {sum(p.rows for p in parts):,} events in {len(parts)} file{'' if len(parts) == 1 else 's'}, {sum(p.size for p in parts) / 1e6:,.1f} MB",
             ),
         ]
     lines.append(("Grouped by", ", ".join(d.name for d in plan.by) or "nothing: one row"))

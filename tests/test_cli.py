@@ -1,0 +1,244 @@
+"""The command line as a process: what people type, what comes back, how it fails."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import re
+from pathlib import Path
+
+import pytest
+
+from fermata.api.workspace import Workspace
+from tests.conftest import fermata
+
+NOW = "2026-04-01T08:12"
+
+
+def ask(hall: Workspace, *arguments: str, code: int = 0) -> str:
+    done = fermata("-w", str(hall.path), "--now", NOW, *arguments, code=code)
+    return done.stdout if code == 0 else done.stderr
+
+
+def table(text: str) -> list[dict[str, str]]:
+    return list(csv.DictReader(io.StringIO(text)))
+
+
+def test_demo_makes_imports_and_walks(tmp_path: Path) -> None:
+    """`fermata demo` prints each command before its output, so that a newcomer can repeat it."""
+    done = fermata("demo", "hall", cwd=tmp_path)
+    commands = [line for line in done.stdout.splitlines() if line.startswith("$ fermata")]
+    assert len(commands) == 8
+    assert "doors-2025-12.csv: 12,683 read = 12,463 stored + 220 duplicate + 0 rejected + 0 skipped" in done.stdout
+    assert "Refused entries by door" in done.stdout
+    assert "is not empty" in fermata("demo", "hall", cwd=tmp_path, code=2).stderr
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine" / "precious").write_text("x")
+    assert "is no demo workspace; nothing is removed" in fermata("demo", "mine", "--fresh", cwd=tmp_path, code=2).stderr
+
+
+def test_new_import_report(tmp_path: Path) -> None:
+    """From an empty directory to a figure, with the file's own words."""
+    fermata("new", "office", "--zone", "Europe/Lisbon", cwd=tmp_path)
+    place = tmp_path / "office"
+    (place / "incoming" / "d.csv").write_text("When,Badge\n2026-03-01 10:00,B-1\n2026-03-02 10:00,B-2\nlate,B-2\n")
+    with (place / "fermata.toml").open("a") as f:
+        f.write(
+            '[logs.doors]\nfiles = "incoming/*.csv"\nreject_limit = 0\n[logs.doors.fields]\nstart = "When"\nuser = "Badge"\n'
+        )
+    done = fermata("import", cwd=place, code=1)
+    assert "3 read = 2 stored + 0 duplicate + 1 rejected + 0 skipped; 2 events" in done.stdout
+    assert "more rejected records than its reject_limit of 0" in done.stderr
+    assert "record 3: start: 'late' is not a time" in fermata("records", "doors", "--rejects", cwd=place).stdout
+    assert "import 1" in fermata("import", "--list", cwd=place).stdout
+    assert table(fermata("report", "doors", "--by", "user", "--output", "csv", cwd=place).stdout) == [
+        {"User": "B-1", "Count": "1"}, {"User": "B-2", "Count": "1"}
+    ]  # fmt: skip
+    assert "exists already" in fermata("new", "office", cwd=tmp_path, code=2).stderr
+
+
+def test_by_user_across_month(hall: Workspace) -> None:
+    """The grid's columns are the period's months and their total; piped output is neither cut nor coloured."""
+    text = ask(hall, "report", "doors", "--period", "2026-Q1", "--by", "user", "--across", "month")
+    head = text.splitlines()[4].split()
+    assert head == ["User", "Count", "Count", "Count", "Count"]
+    assert text.splitlines()[3].split() == ["2026-01", "2026-02", "2026-03", "Total"]
+    assert "\x1b" not in text
+    assert sum(line.startswith("B-") for line in text.splitlines()) > 100
+
+
+def test_outputs_agree(hall: Workspace, tmp_path: Path) -> None:
+    """Terminal, CSV and JSON hold the same figures, and a file is written whole."""
+    asked = ["report", "pages-by-printer"]
+    rows = table(ask(hall, *asked, "--output", "csv"))
+    data = json.loads(ask(hall, *asked, "--output", "json"))
+    body = [r["values"] for r in data["rows"] if r["level"] == 2]
+    assert [[r["Device"], r["Colour"], r["Jobs"], r["Cost"]] for r in rows] == [
+        [v[0], v[1], str(v[2]), v[5]] for v in body
+    ]
+    text = ask(hall, *asked)
+    for row in rows:
+        assert f"{int(row['Pages']):,}" in text
+        assert f"{float(row['Cost']):,.2f}" in text
+    path = tmp_path / "pages.csv"
+    ask(hall, *asked, "--output", str(path))
+    assert table(path.read_text()) == rows
+    assert "no output form 'xyz'" in ask(hall, *asked, "--output", str(tmp_path / "a.xyz"), code=2)
+    assert not list(tmp_path.glob("*.xyz"))
+
+
+def test_records_add_up_to_the_cell(hall: Workspace) -> None:
+    """`--records` lists the events behind a cell with file, record number and contribution; the source can be shown."""
+    asked = [
+        "report",
+        "hours-by-person",
+        "--output",
+        "json",
+        "--records",
+        "--at",
+        "user=Wanda São-Brás",
+        "--at",
+        "month=2025-10",
+    ]
+    data = json.loads(ask(hall, *asked))
+    seconds = sum(r["values"][-1] for r in data["rows"])
+    grid = table(ask(hall, "report", "hours-by-person", "--output", "csv"))
+    shown = next(r["2025-10 Time"] for r in grid if r["User"] == "Wanda São-Brás")
+    assert f"{seconds // 3600}:{seconds // 60 % 60:02d}:00" == shown
+    names = [c["name"] for c in data["columns"]]
+    record = data["rows"][0]["values"][names.index("record")]
+    whole = ask(hall, "records", "entries", "--show", record)
+    assert "Wanda São-Brás" in whole
+    assert "Remark" in whole
+
+
+def test_explain_and_dry_run(hall: Workspace) -> None:
+    """What each filter took away; what a run would do, without running it."""
+    text = ask(
+        hall,
+        "report",
+        "doors",
+        "--period",
+        "2026-03",
+        "--only",
+        "action=denied",
+        "--without",
+        "place=Library",
+        "--explain",
+    )
+    assert "15,667  in the period" in text
+    assert "83  only action is denied  (15,584 taken away)" in text
+    assert "64  without place is Library  (19 taken away)" in text
+    dry = ask(hall, "report", "refused-entries", "--dry-run")
+    assert "2026-03-01 00:00 +00:00 to 2026-04-01 00:00 +01:00, the end excluded; Europe/Lisbon" in dry
+    assert "moves with the clock" in dry
+    assert re.search(r"at most 15,6\d\d events in 1 file, 0\.\d MB", dry)
+
+
+def test_nothing_found_says_why(hall: Workspace) -> None:
+    """Which filter emptied the result, how far the log goes, and what lies around the period."""
+    text = ask(
+        hall, "report", "doors", "--period", "2026-03-15", "--only", "action=forced", "--only", "device=Score library"
+    )
+    assert "took away the last" in text
+    assert "the last such event before the period:" in text
+    future = ask(hall, "report", "doors", "--period", "2027")
+    assert "the period lies after the last record of doors" in future
+    assert "nothing found: doors has no events in this period" in future
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (["report", "refusd-entries"], "no report 'refusd-entries'; did you mean 'refused-entries' or"),
+        (["report", "doors", "--by", "usr"], "no dimension 'usr' in the log doors; did you mean 'user'"),
+        (["report", "doors", "--only", "user=B-10011"], "no user 'B-10011' in the log doors; did you mean 'B-1001'"),
+        (["report", "doors", "--only", "colour=red"], "no field 'colour' in the log doors"),
+        (["report", "doors", "--period", "lastmonth"], "cannot read the period 'lastmonth'"),
+        (["report", "doors", "--columns", "cuont"], "no measure 'cuont'; did you mean 'count'?"),
+        (["report", "doors", "--columns", "time"], "the log doors has no finish and no duration"),
+        (["report", "prints", "--columns", "total title"], "total title means nothing: title is a text"),
+        (["report", "prints", "--only", "pages=many"], "pages: 'many' is not a number without decimals"),
+        (["report", "doors", "--sort", "Cuont"], "no column 'Cuont' to sort by; did you mean 'Count'?"),
+        (["report", "doors", "--zone", "CET+1"], "no time zone 'CET+1'"),
+        (["report", "doors", "--perod", "2026"], "No such option '--perod'"),
+        (["report", "doors", "--by", "user", "--records", "--at", "user=Nobody"], "no user 'Nobody' in this result"),
+        (["report", "doors", "--at", "user=B-1001"], "--at and --of go with --records"),
+        (["records", "dors"], "no log 'dors'; did you mean 'doors'?"),
+        (["records", "doors", "--show", "99:1"], "there is no file 99 in this log"),
+        (["repots"], "no command 'repots'; did you mean 'reports'"),
+        (["report", "doors", "--only", "denied"], "cannot read the filter 'denied'; write FIELD=VALUE"),
+    ],
+)
+def test_wrong_requests(hall: Workspace, arguments: list[str], message: str) -> None:
+    """Exit code 2 and a sentence: what is wrong, what exists, the nearest match. Never a traceback."""
+    assert message in ask(hall, *arguments, code=2)
+
+
+def test_reports_are_listed_and_shown(hall: Workspace) -> None:
+    """Names with titles; a definition as its file says it."""
+    assert "refused-entries" in ask(hall, "reports")
+    assert 'title = "Refused entries by door"' in ask(hall, "reports", "refused-entries")
+
+
+def test_a_report_file_with_mistakes(tmp_path: Path) -> None:
+    """All problems of a report file at once, each with line and key."""
+    fermata("new", "w", cwd=tmp_path)
+    place = tmp_path / "w"
+    (place / "reports" / "bad.toml").write_text(
+        'log = "doors"\nperiodd = "2026"\ntop = 0\n[[columns]]\nmeasure = "cuont"\n'
+    )
+    error = fermata("report", "bad", cwd=place, code=2).stderr
+    assert "3 problems" in error
+    assert "line 2, periodd: there is no such key; did you mean period?" in error
+    assert "line 3, top: should be greater than or equal to 1, not 0" in error
+    assert "line 5, columns.0.measure: there is no measure 'cuont'; did you mean 'count'?" in error
+
+
+def test_hostile_text_only_ever_shows(tmp_path: Path) -> None:
+    """Escape sequences and direction overrides from a log do not reach the terminal."""
+    fermata("new", "w", cwd=tmp_path)
+    place = tmp_path / "w"
+    with (place / "fermata.toml").open("a") as f:
+        f.write('[logs.doors]\nfiles = "incoming/*.csv"\n[logs.doors.fields]\nstart = "When"\nuser = "Who"\n')
+    (place / "incoming" / "d.csv").write_text("When,Who\n2026-03-01 10:00,\x1b[31mred\u202e'; DROP TABLE x --\n")
+    fermata("import", cwd=place)
+    done = fermata("report", "doors", "--by", "user", cwd=place)
+    assert "[31mred'; DROP TABLE x --" in done.stdout
+    assert not {"\x1b", "\u202e"} & set(done.stdout)
+    again = fermata("report", "doors", "--by", "user", "--only", "user~*DROP*", "--output", "csv", cwd=place)
+    assert again.stdout.count("\n") == 2
+
+
+def test_the_reader_may_leave_early(hall: Workspace) -> None:
+    """`| head` ends quietly."""
+    import subprocess
+    import sys
+
+    code = "from fermata.cli.main import main; main()"
+    with subprocess.Popen(
+        [
+            sys.executable,
+            "-c",
+            code,
+            "-w",
+            str(hall.path),
+            "records",
+            "doors",
+            "--period",
+            "2026-03",
+            "--output",
+            "csv",
+        ],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+    ) as child:
+        assert child.stdout
+        assert child.stderr
+        child.stdout.readline()
+        child.stdout.close()
+        errors = child.stderr.read().decode()
+        child.wait()
+    assert "Traceback" not in errors
+    assert child.returncode in (0, 141)
