@@ -4,7 +4,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test test-engines lint types docs bench lock clean
+.PHONY: demo test test-engines lint types docs docs-check bench lock clean
 
 $(STAMP): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -28,7 +28,10 @@ types: $(STAMP)
 	$(BIN)/mypy
 
 docs: $(STAMP)            ## the command reference from the code
-	$(BIN)/python -m docs.generate
+	$(BIN)/python docs/generate.py
+
+docs-check: $(STAMP)      ## whether the command reference is what the code says
+	$(BIN)/python docs/generate.py --check
 
 bench: $(STAMP)           ## import and query against hand-written peers; writes docs/benchmarks.md
 	$(BIN)/python -m benchmarks

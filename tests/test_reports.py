@@ -190,7 +190,7 @@ def test_read_without_a_workspace(tmp_path: Path) -> None:
     slashes = tmp_path / "s.csv"
     slashes.write_text("When\n03/04/2026 10:00\n")
     question = fermata.read(slashes, time="When", zone="UTC")
-    assert "is not a time written as ISO 8601" in question.workspace.rejects("log")[0]["reason"]
+    assert "is not a time written as ISO 8601" in question.workspace.rejects("s")[0]["reason"]
 
 
 @pytest.mark.parametrize("path", EXAMPLES, ids=lambda p: p.stem)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import Any, Protocol
 
-from fermata.errors import DataError, FermataError, TooLarge
+from fermata.errors import ArchiveDamaged, DataError, FermataError, TooLarge
 
 __all__ = ["DuckEngine", "Engine", "PostgresEngine"]
 
@@ -42,10 +42,14 @@ class DuckEngine:
 
     def sql(self, text: str) -> Any:
         """The rows of a plain query as an Arrow table."""
+        return self.do(text).to_arrow_table()
+
+    def do(self, text: str) -> Any:
+        """Executes a plain statement. Raises DataError with the engine's reason."""
         import duckdb
 
         try:
-            return self.con.con.execute(text).to_arrow_table()
+            return self.con.con.execute(text)
         except duckdb.Error as e:
             raise foreign(e) from e
 
@@ -95,6 +99,8 @@ def foreign(error: Exception) -> FermataError:
     text = str(error).splitlines()[0] if str(error) else type(error).__name__
     if "out of range" in text.lower() or "overflow" in text.lower():
         return TooLarge(f"a total is beyond what 64 bits hold; nothing was rounded ({text})")
+    if "io error" in text.lower() or "no files found" in text.lower():
+        return ArchiveDamaged(f"a file the manifest names cannot be read; restore the archive from a backup ({text})")
     if "out of memory" in text.lower():
         return DataError(f"the engine ran out of its memory limit; take a shorter period or fewer groups ({text})")
     return DataError(f"the engine failed: {text}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tempfile
 import weakref
 from collections.abc import Iterable
@@ -57,10 +58,13 @@ def read(
         if form and name in fields:
             given = fields[name] if isinstance(fields[name], dict) else {"column": fields[name]}
             fields[name] = {"form": form, **given}
-    data = {"workspace": {"zone": zone}, "logs": {"log": {**mapped, "fields": fields}}}
+    paths = [Path(path)] if isinstance(path, str | Path) else [Path(p) for p in path]
+    name = re.sub(r"^[^a-z]+|[^a-z0-9]+", "_", paths[0].stem.lower()).strip("_") if paths else ""
+    name = name or "log"
+    data = {"workspace": {"zone": zone}, "logs": {name: {**mapped, "fields": fields}}}
     config = tomlfile.parse(Config, data, "fermata.read(...)", "", ())
     directory = tempfile.TemporaryDirectory(prefix="fermata-")
     workspace = Workspace(Path(directory.name).resolve(), config, _clock(now))
     weakref.finalize(workspace, directory.cleanup)
-    workspace.import_log("log", [path] if isinstance(path, str | Path) else list(path))
-    return workspace.log("log")
+    workspace.import_log(name, paths)
+    return workspace.log(name)

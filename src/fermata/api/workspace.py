@@ -96,8 +96,9 @@ class Place:
             spans = strand.needs_spans or strand.schema.spans
             query = self.snapshot.events_sql(strand.schema, start, end, spans=spans)
             if query not in self.views:
-                self.views[query] = f"events_{len(self.views)}"
-                self.engine.con.con.execute(f"CREATE TEMP VIEW {self.views[query]} AS {query}")
+                name = f"events_{len(self.views)}"
+                self.engine.do(f"CREATE TEMP VIEW {name} AS {query}")
+                self.views[query] = name
             columns = {c: TYPES[kind] for c, kind in strand.schema.columns.items()}
             return self.engine, ibis.table(columns, name=self.views[query])
 

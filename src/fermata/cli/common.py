@@ -32,7 +32,7 @@ NARROWING = (
         multiple=True,
         metavar="FIELD=VALUE,...",
         help="Keep events with one of the values. FIELD= is empty, FIELD~Ann* a pattern, FIELD=10..50 a range, "
-        "FIELD:'two words' words in a text.",
+        "FIELD:'two words' words in a text; put a value that holds a comma in double quotes.",
     ),
     click.option("--without", multiple=True, metavar="FIELD=VALUE,...", help="Drop events with one of the values."),
     click.option(

@@ -102,3 +102,8 @@ def main() -> None:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(0)
+    except Exception as e:
+        if "FERMATA_DEBUG" in os.environ:
+            raise
+        click.echo(f"fermata: internal error, {type(e).__name__}: {e} (for the details set FERMATA_DEBUG=1)", err=True)
+        sys.exit(1)

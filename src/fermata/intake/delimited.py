@@ -89,20 +89,25 @@ def _ends_of(data: bytes, blank: bytes, base: int, seen: int) -> list[int]:
     return offsets
 
 
+def plain(log: LogMap) -> bool:
+    """Whether the engine reads the log's encoding itself."""
+    return log.encoding in ("utf-8", "utf-8-sig")
+
+
 def prepare(path: Path, log: LogMap, counted: Counted, scratch: Path) -> Path:
     """The file itself, or a UTF-8 copy with one kind of line end where it has another encoding or mixes them.
 
     Raises SourceError naming the place of the first byte the declared encoding does not have.
     """
     mixed = 0 < counted.crlf < counted.newlines
-    if log.encoding in ("utf-8", "utf_8", "utf-8-sig") and not mixed:
+    if plain(log) and not mixed:
         with path.open("rb") as f:
             start = f.read(4)
         if start[:2] in (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE):
             raise SourceError(f'{path}: begins like UTF-16 text; declare encoding = "utf-16"')
         return path
     copy = scratch / f"{counted.sha256[:16]}.txt"
-    errors = "strict" if log.encoding not in ("utf-8", "utf_8", "utf-8-sig") else "surrogateescape"
+    errors = "surrogateescape" if plain(log) else "strict"
     try:
         with (
             path.open(encoding=log.encoding, errors=errors, newline=None) as source,

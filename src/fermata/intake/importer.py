@@ -8,16 +8,17 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from fermata.archive import Archive, LogState, SourceFile, duplicates
-from fermata.archive.duck import connect, ident, lit, scan
+from fermata.archive.duck import connect, ident, lit, scan, watched
 from fermata.archive.manifest import Carry, Part
 from fermata.archive.store import Writing
-from fermata.errors import SourceError
+from fermata.errors import DataError, FermataError, SourceError
 from fermata.fields import LogSchema
 from fermata.intake import delimited
 from fermata.intake.mapping import LogMap
@@ -26,6 +27,7 @@ from fermata.intake.stage import FileStage, stage_file
 __all__ = ["Outcome", "import_files"]
 
 BATCH_BYTES = 256 << 20
+ORDER = "ORDER BY start_utc, file_id, record_no, event_no"
 Progress = Callable[[str], None]
 
 
@@ -75,12 +77,20 @@ def import_files(
     `now` (naive UTC) is when the import is said to happen; `complete_to` declares that the log holds everything up to
     that instant. Raises SourceError for a file that cannot be read as mapped; files of imports already committed stay.
     """
+    import duckdb
+
     found: list[Outcome] = []
-    with archive.writing(now, wait, progress) as writing:
-        importer = _Importer(writing, log, schema, base, progress)
-        for batch in importer.batches(list(paths)):
-            importer.store(batch, complete_to)
-            found += batch.outcomes
+    try:
+        with archive.writing(now, wait, progress) as writing:
+            importer = _Importer(writing, log, schema, base, progress)
+            with importer.background, watched(importer.con, progress):
+                for batch in importer.batches(list(paths)):
+                    importer.store(batch, complete_to)
+                    found += batch.outcomes
+    except (duckdb.Error, OSError) as e:
+        if isinstance(e, FermataError):
+            raise
+        raise DataError(f"the import failed; what is not listed as stored changed nothing: {str(e).splitlines()[0]}") from e
     return found
 
 
@@ -94,6 +104,7 @@ class _Importer:
 
     def __post_init__(self) -> None:
         self.con = connect(self.writing.staging / "spill")
+        self.background = ThreadPoolExecutor(max_workers=1)
         self.mapping = self.log.digest(self.schema.zone)
         self.columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
         self._refresh_keys()
@@ -125,22 +136,27 @@ class _Importer:
         shown = self._shown(path)
         live = {i: f for i, f in self.state.files.items() if i not in batch.superseded}
         known = [*live.values(), *batch.files]
-        self.progress(f"{shown}: reading")
-        counted = delimited.count(path, tuple({f.size for f in known}))
-        same = next((f for f in known if f.sha256 == counted.sha256), None)
-        if same and same.mapping == self.mapping:
-            batch.outcomes.append(Outcome(shown, unchanged=same))
-            return []
-        grown = [f for f in known if f.size < counted.size and counted.prefixes.get(f.size) == f.sha256]
-        replaced = {f.id for f in (*grown, *([same] if same else [])) if f.mapping != self.mapping}
-        if needed := self._leaned_on(replaced, live):
-            return needed
-        batch.superseded |= replaced
+        size = path.stat().st_size
+        self.progress(f"{shown}: {size / 1e6:,.0f} MB")
+        counting = self.background.submit(delimited.count, path, tuple({f.size for f in known}))
+        if any(f.size == size or (f.size < size and f.mapping != self.mapping) for f in known):
+            counting.result()  # what is known already, or replaces another file, is settled before it is parsed
+        replaced: set[int] = set()
+        if counting.done():
+            counted = counting.result()
+            same = next((f for f in known if f.sha256 == counted.sha256), None)
+            if same and same.mapping == self.mapping:
+                batch.outcomes.append(Outcome(shown, unchanged=same))
+                return []
+            replaced = {f.id for f in _within(known, counted) if f.mapping != self.mapping}
+            if needed := self._leaned_on(replaced, live):
+                return needed
+            batch.superseded |= replaced
         file_id = self.writing.manifest.next_file
-        self.progress(f"{shown}: parsing {counted.size / 1e6:,.0f} MB")
-        stage = stage_file(self.con, path, Path(shown), file_id, self.log, self.schema, counted, self.writing.staging)
+        stage = stage_file(self.con, path, Path(shown), file_id, self.log, self.schema, counting, self.writing.staging)
         self.writing.manifest.next_file += 1
-        overlap = self._compare(batch, stage, [f for f in grown if f.id not in replaced])
+        grown = [f for f in _within(known, stage.counted) if f.id not in replaced]
+        overlap = self._compare(batch, stage, grown)
         self._note(batch, stage, overlap, replaced)
         return []
 
@@ -162,13 +178,11 @@ class _Importer:
     def _compare(self, batch: _Batch, stage: FileStage, grown: list[SourceFile]) -> duplicates.Overlap:
         keys = f"keys_{stage.file_id}"
         duplicates.make_keys(self.con, stage.events, self.columns, keys, len(self.log.parts()) > 1)
-        months = {
-            m
-            for (m,) in self.con.execute(
-                f"SELECT DISTINCT strftime(date_trunc('month', start_utc), '%Y-%m') FROM {keys}"
-            ).fetchall()
-        }
-        parts = [p for p in self.state.parts if p.month in months and not set(p.files) <= batch.superseded]
+        parts = [p for p in self.state.parts if not set(p.files) <= batch.superseded]
+        if parts:
+            months = self.con.execute(f"SELECT DISTINCT date_trunc('month', start_utc) FROM {keys}").fetchall()
+            touched = {f"{m:%Y-%m}" for (m,) in months}
+            parts = [p for p in parts if p.month in touched]
         overlap = duplicates.find(
             self.con,
             keys=keys,
@@ -248,7 +262,7 @@ class _Importer:
             }
         )
         for stage in batch.stages:
-            _forget(self.con, stage.file_id)
+            _forget(self.con, stage)
 
     def _supersede(self, batch: _Batch) -> None:
         """Takes the events of replaced files out, rewriting the Parquet files they share with others."""
@@ -274,7 +288,7 @@ class _Importer:
             old = getattr(part, key)
             names[key] = f"{old.removesuffix('.parquet')}-{number}.parquet"
             staged = self.writing.staging / "rewritten.parquet"
-            order = " ORDER BY start_utc, file_id, record_no, event_no" if key == "path" else ""
+            order = f" {ORDER}" if key == "path" else ""
             self._copy(
                 f"SELECT * FROM {scan([self.writing.root / old])} WHERE file_id IN ({', '.join(map(str, files))}){order}",
                 staged,
@@ -296,32 +310,32 @@ class _Importer:
         ).fetchall()
         for month, rows, first, last, until, files in months:
             self.progress(f"{self.schema.name}: writing {month}, {rows:,} events")
-            inside = f"start_utc >= TIMESTAMP '{month}-01' AND start_utc < TIMESTAMP '{month}-01' + INTERVAL 1 MONTH"
-            order = "ORDER BY start_utc, file_id, record_no, event_no"
             names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
-            size = self._place(f"SELECT {columns} FROM incoming WHERE {inside} {order}", names[0])
-            self._place(f"SELECT key, file_id, record_no FROM ({self._keys(batch)}) WHERE {inside}", names[1])
+            size = self._place(f"SELECT {columns} FROM incoming WHERE {_inside(month)} {ORDER}", names[0])
+            self._place(f"SELECT key, file_id, record_no FROM ({self._keys(batch)}) WHERE {_inside(month)}", names[1])
             edges = first.isoformat(), last.isoformat(), until.isoformat()
             self.state.parts.append(Part(names[0], names[1], month, rows, size, tuple(files), *edges, held))
-        self._write_carry(batch, columns)
+        self._write_carry(batch, columns, [m[0] for m in months])
         rejects = " UNION ALL ".join(f"SELECT {s.file_id} AS file_id, * FROM {s.rejects}" for s in batch.stages)
         if sum(f.rejected for f in batch.files):
             name = f"{self.schema.name}/rejects/{batch.number}.parquet"
             self._place(f"SELECT * FROM ({rejects}) ORDER BY file_id, record_no", name)
             self.state.rejects[str(batch.number)] = name
 
-    def _write_carry(self, batch: _Batch, columns: str) -> None:
+    def _write_carry(self, batch: _Batch, columns: str, months: list[str]) -> None:
         if not self.schema.spans:
             return
-        last = "greatest(finish_utc - INTERVAL 1 MICROSECOND, start_utc)"
-        leaves = f"finish_utc IS NULL OR date_trunc('month', {last}) > date_trunc('month', start_utc)"
-        self.con.execute(f"CREATE OR REPLACE TEMP TABLE carried AS SELECT {columns} FROM incoming WHERE {leaves}")
+        leaving = " UNION ALL ".join(
+            f"SELECT {columns} FROM incoming WHERE {_inside(m)} AND (finish_utc IS NULL OR finish_utc > {_after(m)})"
+            for m in months
+        )
+        self.con.execute(f"CREATE OR REPLACE TEMP TABLE carried AS {leaving}")
         rows, first, files = self.con.execute(
             "SELECT count(*), min(start_utc), list_sort(list(DISTINCT file_id)) FROM carried"
         ).fetchone()
         if rows:
             name = f"{self.schema.name}/carry/{batch.number}.parquet"
-            self._place("SELECT * FROM carried ORDER BY start_utc, file_id, record_no, event_no", name)
+            self._place(f"SELECT * FROM carried {ORDER}", name)
             self.state.carry.append(Carry(name, rows, tuple(files), first.isoformat(), tuple(self.schema.columns)))
 
     def _incoming(self, batch: _Batch) -> str:
@@ -373,15 +387,24 @@ class _Importer:
         return str(whole.relative_to(self.base)) if whole.is_relative_to(self.base) else str(whole)
 
 
-def _forget(con: Any, file_id: int) -> None:
+def _within(known: list[SourceFile], counted: delimited.Counted) -> list[SourceFile]:
+    """The known files that a file begins with: itself, or itself when it was shorter."""
+    return [f for f in known if counted.prefixes.get(f.size) == f.sha256]
+
+
+def _after(month: str) -> str:
+    return f"(TIMESTAMP '{month}-01' + INTERVAL 1 MONTH)"
+
+
+def _inside(month: str) -> str:
+    return f"start_utc >= TIMESTAMP '{month}-01' AND start_utc < {_after(month)}"
+
+
+def _forget(con: Any, stage: FileStage) -> None:
     """Drops what a stored file left in the engine."""
-    for name in (f"keys_{file_id}", f"events_{file_id}", f"stage_{file_id}"):
-        _drop(con, name)
-    for name in (f"stage_{file_id}_rows", f"dup_keys_{file_id}", f"rejects_of_{file_id}"):
-        _drop(con, name)
-
-
-def _drop(con: Any, name: str) -> None:
-    row = con.execute("SELECT table_type FROM information_schema.tables WHERE table_name = ?", [name]).fetchone()
-    if row:
-        con.execute(f"DROP {'VIEW' if row[0] == 'VIEW' else 'TABLE'} {name}")
+    n = stage.file_id
+    numbers = [f"VIEW stage_{n}"] if stage.rows != f"stage_{n}" else []
+    for name in (f"VIEW keys_{n}", f"VIEW events_{n}", *numbers):
+        con.execute(f"DROP {name}")
+    for table in (stage.rows, stage.rejects, f"dup_keys_{n}"):
+        con.execute(f"DROP TABLE IF EXISTS {table}")

@@ -7,6 +7,7 @@ The table is filled once, in parallel, in the file's order; a row's position giv
 
 from __future__ import annotations
 
+from concurrent.futures import Future
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -40,14 +41,15 @@ class FileStage:
 
     path: Path
     file_id: int
-    counted: delimited.Counted
     events: str
     rejects: str
+    counted: delimited.Counted = field(default_factory=delimited.Counted)
     read: int = 0
     rejected: int = 0
     skipped: dict[str, int] = field(default_factory=dict)
     twice: int = 0
     never: int = 0
+    rows: str = ""
 
     @property
     def accepted(self) -> int:
@@ -97,20 +99,41 @@ def stage_file(
     file_id: int,
     log: LogMap,
     schema: LogSchema,
-    counted: delimited.Counted,
+    counting: Future[delimited.Counted],
     scratch: Path,
 ) -> FileStage:
-    """Parses `path` into the engine under names ending in `file_id`. Raises SourceError, UnknownName."""
-    text = delimited.prepare(path, log, counted, scratch)
-    recount = counted if text == path else delimited.count(text)
-    names = delimited.columns_of(text, log, shown)
-    delimited.check_columns(log, names, shown)
-    stage = FileStage(shown, file_id, counted, f"events_{file_id}", f"rejects_of_{file_id}")
-    columns = _Columns()
-    parts, reasons = _parts(log, schema, shown, columns)
+    """Parses `path` into the engine under names ending in `file_id`, while it may still be counted.
+
+    Raises SourceError, UnknownName.
+    """
+    stage = FileStage(shown, file_id, f"events_{file_id}", f"rejects_of_{file_id}")
     table = f"stage_{file_id}"
-    _parse(con, table, delimited.read_sql(text, log, names, str(file_id)), columns, _refused(reasons), log, names)
-    _number(con, table, stage, log, text, recount)
+    parts: list[_Part] = []
+
+    def parse(text: Path) -> None:
+        names = delimited.columns_of(text, log, shown)
+        delimited.check_columns(log, names, shown)
+        columns = _Columns()
+        found, reasons = _parts(log, schema, shown, columns)
+        parts[:] = found
+        source = delimited.read_sql(text, log, names, str(file_id))
+        _parse(con, table, source, columns, _refused(reasons), log, names)
+
+    early = None
+    if delimited.plain(log):
+        try:
+            parse(path)
+        except SourceError as e:
+            early = e
+    stage.counted = counting.result()
+    text = delimited.prepare(path, log, stage.counted, scratch)
+    if text != path:
+        for left in (f"{table}_rows", f"rejects_{file_id}", f"scan_{file_id}"):
+            con.execute(f"DROP TABLE IF EXISTS {left}")
+        parse(text)
+    elif early:
+        raise early
+    _number(con, table, stage, log, text, stage.counted if text == path else delimited.count(text))
     _events(con, table, stage, log, schema, parts)
     return stage
 
@@ -194,15 +217,18 @@ def _refused(reasons: list[tuple[str, str]]) -> str:
 def _parse(con: Any, table: str, source: str, columns: _Columns, refused: str, log: LogMap, names: list[str]) -> None:
     """Fills the stage table: typed columns, `skip` (why a record is left out) and `bad` (why it is refused)."""
     first = ident(names[0])
-    skips = [f"WHEN coalesce({', '.join(ident(n) for n in names)}) IS NULL THEN 'blank'"]
+    rest = " AND ".join(f"{ident(n)} IS NULL" for n in names)
+    blank = f"CASE WHEN {first} IS NULL THEN CASE WHEN {rest} THEN 'blank' END END"
+    others = []
     if log.comment:
-        skips.append(f"WHEN starts_with(ltrim({first}), {lit(log.comment)}) THEN 'comment'")
+        others.append(f"WHEN starts_with(ltrim({first}), {lit(log.comment)}) THEN 'comment'")
     for column, values in log.keep.items():
-        skips.append(f"WHEN coalesce(trim({ident(column)}), '') NOT IN ({_list(values)}) THEN 'outside the selection'")
+        others.append(f"WHEN coalesce(trim({ident(column)}), '') NOT IN ({_list(values)}) THEN 'outside the selection'")
     for column, values in log.drop.items():
-        skips.append(f"WHEN trim({ident(column)}) IN ({_list(values)}) THEN 'outside the selection'")
+        others.append(f"WHEN trim({ident(column)}) IN ({_list(values)}) THEN 'outside the selection'")
+    skip = f"coalesce({blank}, CASE {' '.join(others)} END)" if others else blank
     whole = "concat_ws(" + lit(log.delimiter) + ", " + ", ".join(f"coalesce({ident(n)}, '')" for n in names) + ")"
-    inner = columns.over(source, f"CASE {' '.join(skips)} END")
+    inner = columns.over(source, skip)
     middle = f"SELECT *, CASE WHEN skip IS NULL THEN {refused} END AS bad FROM ({inner})"
     kept = ", ".join(columns.names.values())
     sql = f"SELECT {kept}, skip, bad, CASE WHEN bad IS NOT NULL THEN {whole} END AS whole FROM ({middle})"
@@ -258,7 +284,9 @@ def _number(con: Any, table: str, stage: FileStage, log: LogMap, text: Path, cou
             f"FROM {table}_rows s ASOF LEFT JOIN (VALUES {thresholds}) t(begins, shift) ON s.rowid >= t.begins"
         )
         con.execute(f"DROP TABLE {table}_rows")
+        stage.rows = table
     else:
+        stage.rows = f"{table}_rows"
         con.execute(f"CREATE TEMP VIEW {table} AS SELECT rowid + 1 AS record_no, * FROM {table}_rows")
     skips = dict(con.execute(f"SELECT skip, count(*) FROM {table} WHERE skip IS NOT NULL GROUP BY skip").fetchall())
     skips["blank"] = skips.get("blank", 0) + len(blanks) + len(only_blank)
@@ -268,11 +296,11 @@ def _number(con: Any, table: str, stage: FileStage, log: LogMap, text: Path, cou
 
 def _events(con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSchema, parts: list[_Part]) -> None:
     """The view of the file's events in UTC, after clock changes are settled and impossible times refused."""
-    stage.twice, stage.never = _clock_changes(con, table, schema, log, parts)
+    stage.twice, stage.never = _clock_changes(con, table, stage, log, schema, parts)
     for part in parts:
         if part.walls.keys() >= {"start", "finish"} or (part.finish and not part.duration):
             shown = f"concat('finish ', {part.finish}, ' is before start ', {part.start}, ' (UTC)')"
-            _refuse(con, table, f"{part.finish} < {part.start}", shown)
+            _refuse(con, stage, f"{part.finish} < {part.start}", shown)
     con.execute(f"INSERT INTO {stage.rejects} SELECT record_no, NULL, bad, whole FROM {table} WHERE bad IS NOT NULL")
     stage.rejected = con.execute(f"SELECT count(*) FROM {stage.rejects}").fetchone()[0]
     selects = []
@@ -287,7 +315,9 @@ def _events(con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSche
     con.execute(f"CREATE TEMP VIEW {stage.events} AS {' UNION ALL '.join(selects)}")
 
 
-def _clock_changes(con: Any, table: str, schema: LogSchema, log: LogMap, parts: list[_Part]) -> tuple[int, int]:
+def _clock_changes(
+    con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSchema, parts: list[_Part]
+) -> tuple[int, int]:
     """Settles times that happen twice, refuses what the policies refuse, and counts the records of either sort."""
     tests: dict[bool, list[str]] = {True: [], False: []}
     for part in parts:
@@ -300,11 +330,11 @@ def _clock_changes(con: Any, table: str, schema: LogSchema, log: LogMap, parts: 
                 condition = within(wall, found)
                 if found and (log.ambiguous if back else log.nonexistent) == "reject":
                     why = f" {'happens twice' if back else 'never happens'} in {schema.zone}"
-                    _refuse(con, table, condition, f"concat({lit(name + ': ')}, {wall}, {lit(why)})")
+                    _refuse(con, stage, condition, f"concat({lit(name + ': ')}, {wall}, {lit(why)})")
                 elif found:
                     tests[back].append(condition)
                     if back and log.ambiguous == "order":
-                        _settle(con, table, part, name, found)
+                        _settle(con, table, stage, part, name, found)
     counts = [f"count(*) FILTER ({' OR '.join(tests[back]) or 'false'})" for back in (True, False)]
     if not any(tests.values()):
         return 0, 0
@@ -312,7 +342,7 @@ def _clock_changes(con: Any, table: str, schema: LogSchema, log: LogMap, parts: 
     return twice, never
 
 
-def _settle(con: Any, table: str, part: _Part, name: str, found: list[Change]) -> None:
+def _settle(con: Any, table: str, stage: FileStage, part: _Part, name: str, found: list[Change]) -> None:
     """Moves to the second pass the starts that come after the file stepped back, and the finishes before their start."""
     column = part.start if name == "start" else part.finish
     for change in found:
@@ -324,21 +354,15 @@ def _settle(con: Any, table: str, part: _Part, name: str, found: list[Change]) -
         if second:
             moved = [column, *([part.finish] if part.duration and name == "start" else [])]
             sets = ", ".join(f"{c} = {minus(c, -gap)}" for c in moved)
-            _update(con, table, sets, f"{within(part.walls[name], [change])} AND {second}")
+            _update(con, stage, sets, f"{within(part.walls[name], [change])} AND {second}")
 
 
-def _refuse(con: Any, table: str, condition: str, reason: str) -> None:
-    _update(con, table, f"bad = {reason}, whole = ''", f"skip IS NULL AND bad IS NULL AND {condition}")
+def _refuse(con: Any, stage: FileStage, condition: str, reason: str) -> None:
+    _update(con, stage, f"bad = {reason}, whole = ''", f"skip IS NULL AND bad IS NULL AND {condition}")
 
 
-def _update(con: Any, table: str, sets: str, condition: str) -> None:
-    """Updates rows of the stage; where its numbers are a view over positions, the table below."""
-    real = table if _is_table(con, table) else f"{table}_rows"
-    if real != table:
+def _update(con: Any, stage: FileStage, sets: str, condition: str) -> None:
+    """Updates rows of the stage; where its record numbers are a view over positions, in the table below."""
+    if stage.rows.endswith("_rows"):
         condition = condition.replace("record_no", "(rowid + 1)")
-    con.execute(f"UPDATE {real} SET {sets} WHERE {condition}")
-
-
-def _is_table(con: Any, name: str) -> bool:
-    row = con.execute("SELECT table_type FROM information_schema.tables WHERE table_name = ?", [name]).fetchone()
-    return row is not None and row[0] != "VIEW"
+    con.execute(f"UPDATE {stage.rows} SET {sets} WHERE {condition}")

@@ -1,0 +1,1 @@
+"""Repeatable measurements against hand-written peers; `python -m benchmarks` writes docs/benchmarks.md."""
