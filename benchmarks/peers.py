@@ -19,7 +19,7 @@ EVENTS = f"{DATA}/archive/visits/2*/*[0-9].parquet"
 RUNS = 5
 
 
-def bare(select: str) -> None:
+def bare(select: str) -> Callable[[], Any]:
     """A plain COPY of the export to Parquet."""
     import duckdb
 
@@ -27,7 +27,7 @@ def bare(select: str) -> None:
     con.execute("SET TimeZone = 'UTC'; SET enable_progress_bar = false")
     types = ", ".join(f"'{c}': 'VARCHAR'" for c in COLUMNS)
     source = f"read_csv('{CSV}', auto_detect = false, header = true, delim = ',', quote = '\"', columns = {{{types}}})"
-    con.execute(f"COPY (SELECT {select} FROM {source}) TO '{DATA}/bare.parquet'")
+    return lambda: con.execute(f"COPY (SELECT {select} FROM {source}) TO '{DATA}/bare.parquet'")
 
 
 def select(utc: bool) -> str:
@@ -39,12 +39,21 @@ def select(utc: bool) -> str:
     return f'{times[0]} AS s, {times[1]} AS f, "Badge" AS p, "Reader" AS d, CASE "Event" {cases} END AS a'
 
 
-def import_fermata() -> None:
+def import_fermata() -> Callable[[], Any]:
     """The import with everything it does: record numbers, rejects, clock changes, duplicates, hashes, ledger."""
+    import tempfile
+    from pathlib import Path
+
     import fermata
 
     shutil.rmtree(DATA / "archive", ignore_errors=True)
-    fermata.open(DATA).import_log("visits")
+    with tempfile.TemporaryDirectory() as warm:  # modules and the zone's changes are loaded before the clock runs
+        (Path(warm) / "fermata.toml").write_text((DATA / "fermata.toml").read_text())
+        with CSV.open() as f:
+            (Path(warm) / "events.csv").write_text(f.readline() + f.readline())
+        fermata.open(warm).import_log("visits")
+    workspace = fermata.open(DATA)
+    return lambda: workspace.import_log("visits")
 
 
 def query_fermata() -> Callable[[], Any]:
@@ -151,7 +160,7 @@ def pandas() -> Callable[[], Any]:
     return run
 
 
-IMPORTS: dict[str, Callable[[], Any]] = {
+IMPORTS: dict[str, Callable[[], Callable[[], Any]]] = {
     "fermata": import_fermata,
     "bare": lambda: bare(select(utc=False)),
     "bare utc": lambda: bare(select(utc=True)),
@@ -170,8 +179,9 @@ def main() -> None:
     kind, name = sys.argv[1], " ".join(sys.argv[2:])
     times, answer = [], None
     if kind == "import":
+        run = IMPORTS[name]()
         began = time.perf_counter()
-        IMPORTS[name]()
+        run()
         times.append(time.perf_counter() - began)
     else:
         run = QUERIES[name]()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from datetime import timedelta
 from typing import Any
 
 from fermata.analysis.engine import Engine
@@ -73,8 +74,8 @@ def _labels_of(plan: Plan, dimension: Dimension, base: Sequence[Slot], first: bo
 def _filled(plan: Plan, reduction: Reduction, rows: Any) -> tuple[Any, Any]:
     """One row per base unit instead of one per (first, last) pair, and the unit of each row.
 
-    Of n spans from unit a to unit b, a gets n * length(a) - sum of starts within a, b the sum of finishes
-    within b, and each unit between n times its length.
+    Of n spans from unit a to unit b, a gets n * length(a) less the sum of their starts within a, each unit between n times
+    its length, and b what is then left of their whole time.
     """
     import numpy as np
     import pyarrow as pa
@@ -89,22 +90,28 @@ def _filled(plan: Plan, reduction: Reduction, rows: Any) -> tuple[Any, Any]:
     taken = rows.take(pa.array(parent))
     if reduction.kind == "seen":
         return unit, taken
-    lengths = np.array([(s.end - s.start).total_seconds() for s in plan.slots(plan.base)])
-    lengths = np.round(lengths * 1_000_000).astype(np.int64)
-    crossing, into_first, into_last = (taken.column(c).to_numpy() for c in ("crossing", "into_first", "into_last"))
-    alone = first & last
+    slots = plan.slots(plan.base)
+    starts = _microseconds([s.start - slots[0].start for s in slots])
+    lengths = _microseconds([s.end - s.start for s in slots])
+    spans, into_first = (taken.column(c).to_numpy() for c in ("spans", "into_first"))
     for i, (name, how) in enumerate(reduction.components):
         column = taken.column(f"c{i}")
         if name == "time":
             whole = column.fill_null(0).to_numpy()
-            spread = crossing * lengths[unit] - np.where(first, into_first, 0)
-            spread = np.where(last, into_last, spread)
-            values = pa.array(np.where(alone, whole, spread))
+            before_last = spans * (starts[unit] - starts[e0[parent]]) - into_first
+            inner = spans * lengths[unit] - np.where(first, into_first, 0)
+            values = pa.array(np.where(first & last, whole, np.where(last, whole - before_last, inner)))
         else:
             empty = pa.scalar(0 if how == "sum" else None, type=column.type)
             values = _only(column, pa.array(first), empty)
         taken = taken.set_column(taken.column_names.index(f"c{i}"), f"c{i}", values)
     return unit, taken
+
+
+def _microseconds(lengths: Sequence[timedelta]) -> Any:
+    import numpy as np
+
+    return np.array([t // timedelta(microseconds=1) for t in lengths], dtype=np.int64)
 
 
 def _only(column: Any, mask: Any, otherwise: Any) -> Any:

@@ -23,20 +23,25 @@ Covered = Callable[[int, Slot], bool]
 ZERO = ("count", "time", "total", "distinct", "present")
 
 
-def value(plan: Plan, column: ColumnPlan, found: Components | None, grand: Components | None) -> Any:
-    """A cell: exact integers and times as they are, means and shares divided once. None where nothing is known."""
+def reader(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable[[Components], Any]:
+    """How a column's cell is read off a group's components: exact values as they are, means and shares divided once."""
     measure, place = column.measure, column.strand
-    if found is None:
-        return None
     if measure.base:
-        base = ColumnPlan("", measure.base, place)
-        part, whole = value(plan, base, found, grand), value(plan, base, grand, grand)
-        return part / whole if whole else None
+        part = reader(plan, ColumnPlan("", measure.base, place), grand)
+        whole = part(grand) if grand else None
+        return lambda found: part(found) / whole if whole else None
     if measure.name == "mean":
-        total, n = found.get((place, f"total {measure.of}")), found.get((place, f"filled {measure.of}"))
-        return _mean(plan, column, total, n) if n else None
-    got = found.get((place, measure.name if measure.name in ("count", "time", "first", "last") else str(measure)))
-    return got or 0 if measure.name in ZERO else got
+        total, filled = (place, f"total {measure.of}"), (place, f"filled {measure.of}")
+        return lambda found: _mean(plan, column, found[total], found[filled]) if found.get(filled) else None
+    name = (place, measure.name if measure.name in ("count", "time", "first", "last") else str(measure))
+    if measure.name in ZERO:
+        return lambda found: found.get(name) or 0
+    return lambda found: found.get(name)
+
+
+def value(plan: Plan, column: ColumnPlan, found: Components | None, grand: Components | None) -> Any:
+    """One cell; None where there is nothing to read it from."""
+    return None if found is None else reader(plan, column, grand)(found)
 
 
 def _mean(plan: Plan, column: ColumnPlan, total: Any, n: Any) -> Any:
@@ -48,12 +53,10 @@ def _mean(plan: Plan, column: ColumnPlan, total: Any, n: Any) -> Any:
 
 def finish(plan: Plan, figures: Figures, covered: Covered) -> Table:
     """The finished table. `covered` tells whether a strand's log covers a unit, which makes an absence a zero."""
-    across = _across(plan, figures)
-    grand = figures.get((), {}).get(())
-    keys = _ordered(plan, figures, grand)
-    columns = [_dimension(plan, d) for d in plan.by] + _measures(plan, across)
-    rows = [_row(plan, figures, grand, key, across, covered) for key in _with_totals(plan, keys)]
-    return Table(tuple(columns), tuple(rows))
+    layout = _Layout(plan, figures, covered)
+    keys = _with_totals(plan, _ordered(plan, figures, layout.grand))
+    columns = [_dimension(plan, d) for d in plan.by] + _measures(plan, layout.across)
+    return Table(tuple(columns), tuple(layout.row(key) for key in keys))
 
 
 def _with_totals(plan: Plan, keys: list[Key]) -> list[Key]:
@@ -63,6 +66,8 @@ def _with_totals(plan: Plan, keys: list[Key]) -> list[Key]:
         return keys or [()]
     sizes = Counter(key[:d] for key in keys for d in range(1, depth))
     found: list[Key] = []
+    if depth == 1:
+        return [*keys, ()]
     for key, following in zip_longest(keys, keys[1:]):
         found.append(key)
         ended = [key[:d] for d in range(depth - 1, 0, -1) if following is None or following[:d] != key[:d]]
@@ -129,24 +134,46 @@ def shown(plan: Plan, dimension: Dimension | None, key: Any) -> str:
     return str(key)
 
 
-def _row(plan: Plan, figures: Figures, grand: Components | None, key: Key, across: list[Any], covered: Covered) -> Row:
-    level = plan.by[: len(key)]
-    cells: list[Any] = []
-    for label in across:
-        if label is ...:
-            found = figures[level].get(key)
-        else:
-            assert plan.across
-            found = figures[(*level, plan.across)].get((*key, label))
-        for column in plan.columns:
-            cell = value(plan, column, found, grand)
-            if cell is None and (column.measure.base or column.measure).name in ZERO:
-                slot = _slot(plan, key, label)
-                covers = slot is None or covered(column.strand, slot)
-                cell = (0.0 if column.measure.base else 0) if covers else None
-            cells.append(cell)
-    words = tuple(shown(plan, d, k) for d, k in zip(level, key, strict=True))
-    return Row(len(key), key, words, tuple(cells))
+class _Layout:
+    """Rows from keys, with what all rows share looked up once."""
+
+    def __init__(self, plan: Plan, figures: Figures, covered: Covered) -> None:
+        self.plan = plan
+        self.covered = covered
+        self.across = _across(plan, figures)
+        self.grand = figures.get((), {}).get(())
+        depths = [d for d in range(len(plan.by) + 1) if plan.by[:d] in figures]
+        self.whole = {d: figures[plan.by[:d]] for d in depths}
+        self.spread = {d: figures[(*plan.by[:d], plan.across)] for d in depths} if plan.across else {}
+        self.words: list[dict[Any, str]] = [{} for _ in plan.by]
+        self.readers = [reader(plan, column, self.grand) for column in plan.columns]
+
+    def row(self, key: Key) -> Row:
+        """The finished row of a group."""
+        depth = len(key)
+        cells: list[Any] = []
+        for label in self.across:
+            found = self.whole[depth].get(key) if label is ... else self.spread[depth].get((*key, label))
+            if found is not None:
+                cells += [read(found) for read in self.readers]
+            else:
+                cells += [self.absent(column, key, label) for column in self.plan.columns]
+        return Row(depth, key, tuple([self.word(i, k) for i, k in enumerate(key)]), tuple(cells))
+
+    def absent(self, column: ColumnPlan, key: Key, label: Any) -> Any:
+        """The figure of a group without events: zero where the log covers its unit and the measure has a zero."""
+        if (column.measure.base or column.measure).name in ZERO:
+            slot = _slot(self.plan, key, label)
+            if slot is None or self.covered(column.strand, slot):
+                return 0.0 if column.measure.base else 0
+        return None
+
+    def word(self, i: int, key: Any) -> str:
+        """A group's value in words, each made once."""
+        known = self.words[i]
+        if key not in known:
+            known[key] = shown(self.plan, self.plan.by[i], key)
+        return known[key]
 
 
 def _slot(plan: Plan, key: Key, label: Any) -> Slot | None:
@@ -175,17 +202,29 @@ def _ordered(plan: Plan, figures: Figures, grand: Components | None) -> list[Key
         labels, _ = plan.by[0].labels(plan.slots(plan.by[0].unit))
         body = list(dict.fromkeys([*body, *((n,) for n in sorted(set(labels)))])) if plan.top is None else body
 
-    def rank(key: Key, depth: int) -> list[Any]:
-        found = figures.get(plan.by[:depth], {}).get(key[:depth])
-        parts: list[Any] = [key[depth - 1] in (ELSE_TEXT, ELSE_LABEL) and plan.top is not None]
-        for number, descending in plan.sort:
-            if number >= 0:
-                parts.append(_Sorted(value(plan, plan.columns[number], found, grand), descending))
-            elif -1 - number == depth - 1:
-                parts.append(_Sorted(_natural(key[depth - 1]), descending))
-        return [*parts, _natural(key[depth - 1])]
+    if not plan.sort and plan.kept is None:
+        return sorted(body, key=lambda key: [_natural(k) for k in key])
+    ranks: dict[Key, list[Any]] = {}
 
-    return sorted(body, key=lambda k: [rank(k, d) for d in range(1, len(plan.by) + 1)])
+    def rank(group: Key) -> list[Any]:
+        if group not in ranks:
+            ranks[group] = _rank(plan, figures, grand, group)
+        return ranks[group]
+
+    return sorted(body, key=lambda key: [rank(key[:d]) for d in range(1, len(key) + 1)])
+
+
+def _rank(plan: Plan, figures: Figures, grand: Components | None, group: Key) -> list[Any]:
+    """What a group sorts by among its siblings: the rest of a top N last, then the sort, then its own name."""
+    depth, name = len(group), group[-1]
+    found = figures.get(plan.by[:depth], {}).get(group)
+    parts: list[Any] = [plan.kept is not None and name in (ELSE_TEXT, ELSE_LABEL)]
+    for number, descending in plan.sort:
+        if number >= 0:
+            parts.append(_Sorted(value(plan, plan.columns[number], found, grand), descending))
+        elif -1 - number == depth - 1:
+            parts.append(_Sorted(_natural(name), descending))
+    return [*parts, _natural(name)]
 
 
 class _Sorted:

@@ -182,11 +182,9 @@ def _spread(kept: Any, plan: Plan, strand: Strand, rolled: dict[str, str]) -> Re
         import ibis
 
         buckets = Buckets.of(plan.slots(plan.base))
-        crosses = here.e1 > here.e0
         extra = {
-            "crossing": ibis.ifelse(crosses, 1, 0).sum().cast("int64"),
-            "into_first": ibis.ifelse(crosses, buckets.offset(here.s), 0).sum().cast("int64"),
-            "into_last": ibis.ifelse(crosses, buckets.offset(here.x, upper=True), 0).sum().cast("int64"),
+            "spans": here.count(),
+            "into_first": ibis.ifelse(here.e1 > here.e0, buckets.offset(here.s), 0).sum().cast("int64"),
         }
     named = {**_numbered(sums), **extra}
     expr = here.group_by(keys).aggregate(**named) if keys else here.aggregate(**named)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 __all__ = ["Column", "Row", "Table"]
 
@@ -29,8 +29,7 @@ class Column:
     across_total: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(NamedTuple):
     """One line. `level` is how many dimensions it tells apart: all of them for the body, 0 for the grand total.
 
     `keys` are the raw values of the dimensions, `shown` their words, `cells` the figures (None: not known).
@@ -62,7 +61,8 @@ class Table:
     @property
     def body(self) -> tuple[Row, ...]:
         """The rows of the finest level."""
-        return tuple(r for r in self.rows if r.level == len(self.dimensions))
+        depth = len(self.dimensions)
+        return tuple(r for r in self.rows if r.level == depth)
 
     @property
     def total(self) -> Row | None:

@@ -56,7 +56,7 @@ class SourceFile:
 class Part:
     """A Parquet file: the events of one import that start in one UTC month, with its sidecar of record keys.
 
-    `until` is the latest start or finish in it.
+    `until` is the latest start or finish in it, `unfinished` how many of its events have no finish.
     """
 
     path: str
@@ -68,6 +68,7 @@ class Part:
     first: str
     last: str
     until: str
+    unfinished: int
     columns: tuple[str, ...] = ()
 
 

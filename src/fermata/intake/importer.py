@@ -90,7 +90,9 @@ def import_files(
     except (duckdb.Error, OSError) as e:
         if isinstance(e, FermataError):
             raise
-        raise DataError(f"the import failed; what is not listed as stored changed nothing: {str(e).splitlines()[0]}") from e
+        raise DataError(
+            f"the import failed; what is not listed as stored changed nothing: {str(e).splitlines()[0]}"
+        ) from e
     return found
 
 
@@ -303,18 +305,19 @@ class _Importer:
         held = tuple(self.schema.columns)
         columns = ", ".join(ident(c) for c in held)
         months = self.con.execute(
-            "SELECT strftime(m, '%Y-%m'), sum(n)::BIGINT, min(low), max(high), max(ends), list_sort(list(file_id)) FROM ("
+            "SELECT strftime(m, '%Y-%m'), sum(n)::BIGINT, min(low), max(high), max(ends), "
+            "sum(unfinished)::BIGINT, list_sort(list(file_id)) FROM ("
             "SELECT date_trunc('month', start_utc) AS m, file_id, count(*) AS n, min(start_utc) AS low, "
-            "max(start_utc) AS high, max(coalesce(finish_utc, start_utc)) AS ends "
+            "max(start_utc) AS high, max(coalesce(finish_utc, start_utc)) AS ends, count(*) FILTER (finish_utc IS NULL) AS unfinished "
             "FROM incoming GROUP BY ALL) GROUP BY m ORDER BY m"
         ).fetchall()
-        for month, rows, first, last, until, files in months:
+        for month, rows, first, last, until, unfinished, files in months:
             self.progress(f"{self.schema.name}: writing {month}, {rows:,} events")
             names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
             size = self._place(f"SELECT {columns} FROM incoming WHERE {_inside(month)} {ORDER}", names[0])
             self._place(f"SELECT key, file_id, record_no FROM ({self._keys(batch)}) WHERE {_inside(month)}", names[1])
             edges = first.isoformat(), last.isoformat(), until.isoformat()
-            self.state.parts.append(Part(names[0], names[1], month, rows, size, tuple(files), *edges, held))
+            self.state.parts.append(Part(names[0], names[1], month, rows, size, tuple(files), *edges, unfinished, held))
         self._write_carry(batch, columns, [m[0] for m in months])
         rejects = " UNION ALL ".join(f"SELECT {s.file_id} AS file_id, * FROM {s.rejects}" for s in batch.stages)
         if sum(f.rejected for f in batch.files):

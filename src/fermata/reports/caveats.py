@@ -41,7 +41,10 @@ def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
     for strand in plan.strands:
         measured = {(m.base or m).of for _, m in strand.measures} | {(m.base or m).name for _, m in strand.measures}
         if strand.schema.spans and measured & {"time", "duration", "present"}:
-            notes += _open_spans(plan, strand, source)
+            last = f"{plan.stretch.end:%Y-%m}"
+            parts = place.snapshot.manifest.log(strand.schema.name).parts
+            if any(p.unfinished for p in parts if p.month <= last):
+                notes += _open_spans(plan, strand, source)
     if any(c.measure.base and c.measure.base.name in ("distinct", "present") for c in plan.columns):
         notes.append("shares of different values do not add up: one may count in several rows")
     if any(c.measure.name == "median" for c in plan.columns):
