@@ -145,12 +145,13 @@ def records(placed: Placed, plan: Plan, cell: Any) -> Any:
 @contextmanager
 def postgres_server(directory: Any) -> Iterator[dict[str, Any]]:
     """A throw-away server on a socket of its own, with a role `reader` that may only read. Stopped at the end."""
-    import glob
     import os
     import shutil
     import subprocess
+    from pathlib import Path
 
-    bins = sorted(glob.glob("/usr/lib/postgresql/*/bin")) or [os.path.dirname(shutil.which("initdb") or "")]
+    installed = sorted(Path("/usr/lib/postgresql").glob("*/bin"))
+    programs = installed[-1] if installed else Path(shutil.which("initdb") or "initdb").parent
     run_as = ["runuser", "-u", "postgres", "--"] if os.geteuid() == 0 else []
     data = directory / "data"
     directory.chmod(0o755)
@@ -162,9 +163,9 @@ def postgres_server(directory: Any) -> Iterator[dict[str, Any]]:
         subprocess.run([*run_as, *arguments], check=True, capture_output=True, cwd="/")
 
     socket = str(data)
-    call(f"{bins[-1]}/initdb", "-D", str(data), "-A", "trust", "-U", "owner", "--no-sync", "-E", "UTF8", "--locale=C")
+    call(f"{programs}/initdb", "-D", str(data), "-A", "trust", "-U", "owner", "--no-sync", "-E", "UTF8", "--locale=C")
     call(
-        f"{bins[-1]}/pg_ctl",
+        f"{programs}/pg_ctl",
         "-D",
         str(data),
         "-w",
@@ -183,4 +184,4 @@ def postgres_server(directory: Any) -> Iterator[dict[str, Any]]:
             con.execute("ALTER ROLE reader SET default_transaction_read_only = on")
         yield dsn
     finally:
-        call(f"{bins[-1]}/pg_ctl", "-D", str(data), "-m", "immediate", "stop")
+        call(f"{programs}/pg_ctl", "-D", str(data), "-m", "immediate", "stop")

@@ -23,7 +23,7 @@ workspace = fermata.open(sys.argv[1])
 print("ready", flush=True)
 workspace.import_log("doors", wait=0)
 """
-KILLS = 30
+KILLS = 24
 
 
 def lines(day: int, n: int) -> str:
@@ -48,7 +48,7 @@ def state(workspace: Workspace) -> tuple[int, int]:
 
 
 def test_a_kill_at_any_moment_leaves_the_old_state_or_the_new(make: Maker) -> None:
-    """A real process is killed thirty times while it imports; what counts is always whole, and ends up complete."""
+    """A real process is killed two dozen times while it imports; what counts is always whole, and ends up complete."""
     workspace = make(plain())
     random = Random(11)
     done, seen = (0, 0), set()

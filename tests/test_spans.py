@@ -52,7 +52,7 @@ def test_any_grouping_equals_the_reference(
     """Counts, clipped time, presence and order statistics are right in any zone, for any grouping, at every level."""
     name, day, events = lot
     logs = engines.Logs(name, events)
-    plan, table = engines.run(duck.place(events), logs, period=f"{day}T00:00/{length}", by=by, columns=MEASURES)
+    _, table = engines.run(duck.place(events), logs, period=f"{day}T00:00/{length}", by=by, columns=MEASURES)
     stretch = Period.parse(f"{day}T00:00/{length}", logs.calendar).resolve(datetime(2030, 1, 1, tzinfo=UTC))
     expected = answer(events, (stretch.start, stretch.end), ZoneInfo(name), by, MEASURES)
     shown = {row.shown for row in table.rows}

@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import os
 import shutil
+import tempfile
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from random import Random
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -93,12 +95,9 @@ def placed(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFact
     if request.param == "duckdb":
         yield engines.Duck().place(EVENTS)
         return
-    if not (shutil.which("initdb") or os.path.exists("/usr/lib/postgresql")):
+    if not (shutil.which("initdb") or Path("/usr/lib/postgresql").exists()):
         assert not os.environ.get("FERMATA_NO_SKIPS"), "the engine contract may not skip here: install postgresql"
         pytest.skip("no PostgreSQL server is installed")
-    import tempfile
-    from pathlib import Path
-
     with tempfile.TemporaryDirectory() as place, engines.postgres_server(Path(place)) as dsn:
         server = engines.Postgres(dsn)
         yield server.place(EVENTS)
@@ -175,11 +174,11 @@ def test_contributions_add_up_to_the_cell(
     placed: engines.Placed, logs: engines.Logs, measure: str, by: list[str]
 ) -> None:
     """The records behind any cell, at every level, add up to it."""
-    plan, table = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=by, columns=[measure])
+    plan, _ = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=by, columns=[measure])
     base = measure.removeprefix("share ")
     _, plainly = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=by, columns=[base])
     rows = list(plainly.rows)
-    for row in Random(3).sample(rows, min(6, len(rows))) + [rows[-1]]:
+    for row in [*Random(3).sample(rows, min(6, len(rows))), rows[-1]]:
         cell = Cell(tuple(zip(plan.by, row.keys, strict=False)), 0)
         found = engines.records(placed, plan, cell).column("contribution").to_pylist()
         assert sum(found) == row.cells[0], row

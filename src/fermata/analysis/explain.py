@@ -47,9 +47,6 @@ def matched(
     engine, table = source(strand)
     spec = strand.schema.field(field)
     here = inside(table, plan, spans=strand.needs_spans)
-    if values is not None:
-        here = here.filter(column(here, spec).isin(values))
-    else:
-        here = select(here, strand)
+    here = select(here, strand) if values is None else here.filter(column(here, spec).isin(values))
     found = engine.run(here.select(v=column(here, spec)).distinct())
     return sorted(str(v) for v in found.column(0).to_pylist() if v is not None)

@@ -166,9 +166,14 @@ def check_columns(log: LogMap, columns: list[str], shown: Path) -> None:
             raise UnknownName.of("column", column, columns, where=f"in {shown}{hint}")
 
 
+def engine_names(columns: list[str]) -> dict[str, str]:
+    """Column -> the engine's name for it: r1, r2 ...; the engine would take `Id` and `ID` for one column."""
+    return {c: f"r{i}" for i, c in enumerate(columns, 1)}
+
+
 def read_sql(path: Path, log: LogMap, columns: list[str], tag: str) -> str:
     """The engine's table over the file, every column as text; what does not parse goes to `rejects_<tag>`."""
-    types = ", ".join(f"{lit(c)}: 'VARCHAR'" for c in columns)
+    types = ", ".join(f"{lit(c)}: 'VARCHAR'" for c in engine_names(columns).values())
     options = {
         "auto_detect": "false",
         "columns": "{" + types + "}",

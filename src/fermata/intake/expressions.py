@@ -10,18 +10,26 @@ import re
 from dataclasses import dataclass
 from pathlib import Path
 
-from fermata.archive.duck import ident, lit
+from fermata.archive.duck import lit
 from fermata.errors import SourceError
 from fermata.fields import Field
 from fermata.intake.mapping import FieldMap
 
-__all__ = ["Column", "duration", "instant", "typed"]
+__all__ = ["Column", "Origin", "duration", "instant", "typed"]
 
 OFFSET = r"(Z|z|[+-]\d\d(:?\d\d)?)$"
 ISO_SHAPE = r"^\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d([.,]\d+)?)?)?\s*(Z|z|[+-]\d\d(:?\d\d)?)?$"
 EPOCH = {"epoch s": 1_000_000, "epoch ms": 1_000, "epoch us": 1}
 MOST_EPOCH = 253_402_300_799_000_000  # the end of the year 9999, in microseconds
 ISO_DURATION = r"^P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)(?:\.(\d{1,6}))?S)?)?$"
+
+
+@dataclass(frozen=True)
+class Origin:
+    """The file a record comes from: its path, and the engine's name of each of its columns."""
+
+    file: Path
+    columns: dict[str, str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,16 +42,18 @@ class Column:
     raw: str = "NULL"
 
 
-def raw_text(field: FieldMap, file: Path) -> str:
+def raw_text(field: FieldMap, origin: Origin) -> str:
     """The text of a field before any typing: NULL where it is empty."""
     if field.constant is not None:
         return lit(field.constant)
     if field.file_name is not None:
-        m = re.search(field.file_name, file.as_posix())
+        m = re.search(field.file_name, origin.file.as_posix())
         if not m:
-            raise SourceError(f"{file}: its name does not match {field.file_name!r}, from which a field is to come")
+            raise SourceError(
+                f"{origin.file}: its name does not match {field.file_name!r}, from which a field is to come"
+            )
         return lit(m[1])
-    texts = [_trimmed(ident(c)) for c in field.read_columns]
+    texts = [_trimmed(origin.columns[c]) for c in field.read_columns]
     text = texts[0] if len(texts) == 1 else f"nullif(concat_ws(' ', {', '.join(texts)}), '')"
     if field.values:
         cases = " ".join(f"WHEN {lit(k)} THEN {lit(v)}" for k, v in field.values.items())
@@ -57,12 +67,12 @@ def _trimmed(column: str) -> str:
     return f"CASE WHEN {spaced} THEN nullif(trim({column}), '') ELSE {column} END"
 
 
-def instant(field: FieldMap, file: Path) -> tuple[Column, Column]:
+def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
     """A time: its wall-clock reading, and its UTC reading where the text itself tells (offset or epoch).
 
     Exactly one of the two is not NULL for a text that can be read.
     """
-    raw = raw_text(field, file)
+    raw = raw_text(field, origin)
     forms = field.form or ("iso",)
     local: list[str] = []
     utc: list[str] = []
@@ -88,9 +98,9 @@ def instant(field: FieldMap, file: Path) -> tuple[Column, Column]:
     return Column(local_sql, reason=f"is not a time written as {wanted}", raw=raw), Column(utc_sql)
 
 
-def duration(field: FieldMap, file: Path) -> Column:
+def duration(field: FieldMap, origin: Origin) -> Column:
     """A length of time in whole microseconds; negative ones are refused."""
-    raw = raw_text(field, file)
+    raw = raw_text(field, origin)
     forms = field.form or ("seconds",)
     value = _coalesce([_duration_form(raw, form, field.decimal) for form in forms], "BIGINT")
     wanted = " or ".join(forms)
@@ -122,13 +132,13 @@ def _duration_form(raw: str, form: str, point: str) -> str:
     return f"CASE WHEN regexp_matches({raw}, {lit(shape[form])}) THEN {total} END"
 
 
-def typed(field: FieldMap, spec: Field, file: Path) -> Column:
+def typed(field: FieldMap, spec: Field, origin: Origin) -> Column:
     """A declared field's value in the type the archive stores."""
-    raw = raw_text(field, file)
+    raw = raw_text(field, origin)
     if spec.type == "text":
         return Column(raw, raw=raw)
     if spec.type == "duration":
-        return duration(field, file)
+        return duration(field, origin)
     if spec.type == "tags":
         tags = f"list_sort(list_distinct(list_filter(list_transform(string_split({raw}, {lit(field.separator)}), x -> trim(x)), x -> x <> '')))"
         return Column(tags, raw=raw)

@@ -16,7 +16,7 @@ from fermata.archive.duck import ident, lit
 from fermata.errors import SourceError
 from fermata.fields import TIMES, LogSchema
 from fermata.intake import delimited
-from fermata.intake.expressions import Column, duration, instant, typed
+from fermata.intake.expressions import Column, Origin, duration, instant, typed
 from fermata.intake.localtime import FIRST, LAST, minus, second_pass, to_utc, ts, windows, within
 from fermata.intake.mapping import FieldMap, LogMap
 from fermata.timeline.zones import Change
@@ -114,10 +114,11 @@ def stage_file(
         names = delimited.columns_of(text, log, shown)
         delimited.check_columns(log, names, shown)
         columns = _Columns()
-        found, reasons = _parts(log, schema, shown, columns)
+        origin = Origin(shown, delimited.engine_names(names))
+        found, reasons = _parts(log, schema, origin, columns)
         parts[:] = found
         source = delimited.read_sql(text, log, names, str(file_id))
-        _parse(con, table, source, columns, _refused(reasons), log, names)
+        _parse(con, table, source, columns, _refused(reasons), log, origin)
 
     early = None
     if delimited.plain(log):
@@ -138,18 +139,20 @@ def stage_file(
     return stage
 
 
-def _parts(log: LogMap, schema: LogSchema, file: Path, columns: _Columns) -> tuple[list[_Part], list[tuple[str, str]]]:
+def _parts(
+    log: LogMap, schema: LogSchema, origin: Origin, columns: _Columns
+) -> tuple[list[_Part], list[tuple[str, str]]]:
     """The events a record gives, and (condition, reason SQL) for every text that is refused."""
     parts: list[_Part] = []
     reasons: list[tuple[str, str]] = []
     for mapped in log.parts():
         part = _Part()
         if "start" in mapped:
-            part.start = _time(part, "start", mapped, schema, log, file, columns, reasons)
+            part.start = _time(part, "start", mapped, schema, log, origin, columns, reasons)
         if "finish" in mapped:
-            part.finish = _time(part, "finish", mapped, schema, log, file, columns, reasons)
+            part.finish = _time(part, "finish", mapped, schema, log, origin, columns, reasons)
         if "duration" in mapped:
-            part.duration = _checked("duration", duration(mapped["duration"], file), columns, reasons)
+            part.duration = _checked("duration", duration(mapped["duration"], origin), columns, reasons)
             given = part.start or part.finish
             sign = "+" if part.start else "-"
             other = columns(f"{given} {sign} to_microseconds({part.duration})", late=True)
@@ -157,12 +160,11 @@ def _parts(log: LogMap, schema: LogSchema, file: Path, columns: _Columns) -> tup
         elif not part.start:
             part.start, part.finish = part.finish, ""
         for name in (n for n in mapped if n not in TIMES):
-            part.fields[name] = _checked(name, typed(mapped[name], schema.by_name[name], file), columns, reasons)
+            part.fields[name] = _checked(name, typed(mapped[name], schema.by_name[name], origin), columns, reasons)
         parts.append(part)
     reasons.append((" AND ".join(f"{p.start} IS NULL" for p in parts), "'the time is empty'"))
-    reasons += [
-        (f"{p.start} NOT BETWEEN {ts(FIRST)} AND {ts(LAST)}", "'the time lies outside 1970 to 2099'") for p in parts
-    ]
+    times = [t for p in parts for t in (p.start, p.finish) if t]
+    reasons += [(f"{t} NOT BETWEEN {ts(FIRST)} AND {ts(LAST)}", "'the time lies outside 1970 to 2099'") for t in times]
     return parts, reasons
 
 
@@ -176,13 +178,13 @@ def _time(
     mapped: dict[str, FieldMap],
     schema: LogSchema,
     log: LogMap,
-    file: Path,
+    origin: Origin,
     columns: _Columns,
     reasons: list[tuple[str, str]],
 ) -> str:
     """The UTC column of a time; its wall-clock column, if it has one, is noted in the part."""
     spec = mapped[name]
-    local, utc = instant(spec, file)
+    local, utc = instant(spec, origin)
     wall = columns(local.value)
     told = columns(utc.value) if "CAST(NULL" not in utc.value else "NULL"
     reasons.append((f"({local.raw}) IS NOT NULL AND {wall} IS NULL AND {told} IS NULL", _says(name, local)))
@@ -214,20 +216,23 @@ def _refused(reasons: list[tuple[str, str]]) -> str:
     return f"CASE {' '.join(f'WHEN {c} THEN {r}' for c, r in reasons)} END"
 
 
-def _parse(con: Any, table: str, source: str, columns: _Columns, refused: str, log: LogMap, names: list[str]) -> None:
+def _parse(con: Any, table: str, source: str, columns: _Columns, refused: str, log: LogMap, origin: Origin) -> None:
     """Fills the stage table: typed columns, `skip` (why a record is left out) and `bad` (why it is refused)."""
-    first = ident(names[0])
-    rest = " AND ".join(f"{ident(n)} IS NULL" for n in names)
+    names = list(origin.columns.values())
+    first = names[0]
+    rest = " AND ".join(f"{n} IS NULL" for n in names)
     blank = f"CASE WHEN {first} IS NULL THEN CASE WHEN {rest} THEN 'blank' END END"
     others = []
     if log.comment:
         others.append(f"WHEN starts_with(ltrim({first}), {lit(log.comment)}) THEN 'comment'")
     for column, values in log.keep.items():
-        others.append(f"WHEN coalesce(trim({ident(column)}), '') NOT IN ({_list(values)}) THEN 'outside the selection'")
+        others.append(
+            f"WHEN coalesce(trim({origin.columns[column]}), '') NOT IN ({_list(values)}) THEN 'outside the selection'"
+        )
     for column, values in log.drop.items():
-        others.append(f"WHEN trim({ident(column)}) IN ({_list(values)}) THEN 'outside the selection'")
+        others.append(f"WHEN trim({origin.columns[column]}) IN ({_list(values)}) THEN 'outside the selection'")
     skip = f"coalesce({blank}, CASE {' '.join(others)} END)" if others else blank
-    whole = "concat_ws(" + lit(log.delimiter) + ", " + ", ".join(f"coalesce({ident(n)}, '')" for n in names) + ")"
+    whole = "concat_ws(" + lit(log.delimiter) + ", " + ", ".join(f"coalesce({n}, '')" for n in names) + ")"
     inner = columns.over(source, skip)
     middle = f"SELECT *, CASE WHEN skip IS NULL THEN {refused} END AS bad FROM ({inner})"
     kept = ", ".join(columns.names.values())
