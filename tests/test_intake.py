@@ -63,10 +63,10 @@ def test_every_record_has_one_fate(make: Maker) -> None:
     workspace = make(plain('comment = "#"\ndrop = { Door = "TEST" }'), x=text)
     assert fates(workspace) == [(11, 3, 0, 4, 4)]
     assert [(r["record_no"], r["line"], r["reason"]) for r in workspace.rejects("doors")] == [
-        (3, 5, "has fewer columns than the header"),
+        (3, 6, "has fewer columns than the header"),
         (5, None, "start: 'not a time' is not a time written as ISO 8601"),
         (7, None, "the time is empty"),
-        (8, 10, "has more columns than the header"),
+        (8, 11, "has more columns than the header"),
     ]
     file = workspace.archive.snapshot().manifest.log("doors").files[1]
     assert file.skipped == {"blank": 2, "comment": 1, "outside the selection": 1}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -65,7 +66,9 @@ class Result:
 
         `of` and `at` name the figure as in `cell`. The contributions of a count, time or total add up to it.
         """
-        return runner.records_of(self.data, self.place, runner.cell_of(self.data, at or {}, of), limit)
+        found = runner.records_of(self.data, self.place, runner.cell_of(self.data, at or {}, of), limit)
+        base = self.data.plan.columns[runner.cell_of(self.data, at or {}, of).column].measure.base
+        return found if base else dataclasses.replace(found, figure=self.cell(of=of, at=at))
 
     def to_arrow(self) -> Any:
         """The rows of the finest level: durations in microseconds, times in the report's zone, subtotals left out."""

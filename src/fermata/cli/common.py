@@ -137,9 +137,11 @@ def emit(item: RunResult | Records, output: str | None, limit: int | None = None
     from fermata.outputs import text
 
     terminal = sys.stdout.isatty()
-    most = limit if limit is not None else (max(shutil.get_terminal_size().lines * 5, 100) if terminal else None)
+    size = shutil.get_terminal_size()
+    most = limit if limit is not None else (max(size.lines * 5, 100) if terminal else None)
     colour = terminal and "NO_COLOR" not in _environment()
-    click.echo(text.render(item, colour=colour, most_rows=most), nl=False, color=True if colour else None)
+    width = size.columns if terminal else None
+    click.echo(text.render(item, colour=colour, most_rows=most, width=width), nl=False, color=True if colour else None)
 
 
 def _environment() -> Any:

@@ -54,7 +54,7 @@ def command(
         rejected = sum(o.file.rejected for o in outcomes if o.file)
         limit = workspace.mapping(name).reject_limit
         if rejected:
-            common.note(f"{name}: {rejected:,} rejected records: fermata records {name} --rejects")
+            common.note(f"{name}: {rejected:,} rejected, listed by: fermata records {name} --rejects")
         if limit is not None and rejected > limit:
             common.note(f"{name}: more rejected records than its reject_limit of {limit:,}")
             failed = True

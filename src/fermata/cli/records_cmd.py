@@ -65,4 +65,4 @@ def _rejects(rows: list[dict[str, Any]], output: str | None) -> None:
             click.echo(clean(f"{r['file']}, record {r['record_no']:,}{line}: {r['reason']}"))
             if r["whole"]:
                 click.echo(f"    {clean(r['whole'][:200])}")
-        click.echo(f"{len(rows):,} rejected records", err=True)
+        click.echo(f"{len(rows):,} rejected", err=True)

@@ -257,9 +257,27 @@ def _still_open(line: bytes, opening: re.Pattern[bytes], closing: re.Pattern[byt
 
 
 def record_numbers(rejects: list[tuple[int, int, str]], blanks: list[int], head: int) -> list[int]:
-    """The record numbers of rejects given as (line, offset from 1, text), as the engine reports them."""
-    numbers = []
-    for line, offset, text in rejects:
-        at = offset - 1 + len(text) - len(text.lstrip("\r\n"))
-        numbers.append(line - head - bisect_left(blanks, at))
-    return numbers
+    """The record numbers of rejects given as (line, offset from 1, text), as the engine reports them.
+
+    The engine's line counts header, records and blank lines, a record over several lines once.
+    """
+    return [line - head - bisect_left(blanks, _begins(offset, text)) for line, offset, text in rejects]
+
+
+def physical_lines(path: Path, rejects: list[tuple[int, int, str]]) -> list[int]:
+    """The lines of the file, from 1, on which the same rejects begin."""
+    lines, read, newlines = [], 0, 0
+    with path.open("rb") as f:
+        for _, offset, text in rejects:
+            begins = _begins(offset, text)
+            while read < begins:
+                chunk = f.read(min(CHUNK, begins - read))
+                newlines += chunk.count(b"\n")
+                read += len(chunk) or begins
+            lines.append(newlines + 1)
+    return lines
+
+
+def _begins(offset: int, text: str) -> int:
+    """Where a reject's own text begins, from 0: the engine includes the blank lines before it."""
+    return offset - 1 + len(text) - len(text.lstrip("\r\n"))

@@ -139,7 +139,7 @@ class _Importer:
         live = {i: f for i, f in self.state.files.items() if i not in batch.superseded}
         known = [*live.values(), *batch.files]
         size = path.stat().st_size
-        self.progress(f"{shown}: {size / 1e6:,.0f} MB")
+        self.progress(f"reading {shown}, {size / 1e6:,.1f} MB")
         counting = self.background.submit(delimited.count, path, tuple({f.size for f in known}))
         if any(f.size == size or (f.size < size and f.mapping != self.mapping) for f in known):
             counting.result()  # what is known already, or replaces another file, is settled before it is parsed

@@ -269,11 +269,13 @@ def _number(con: Any, table: str, stage: FileStage, log: LogMap, text: Path, cou
     rows = con.execute(f"SELECT count(*) FROM {table}_rows").fetchone()[0]
     only_blank = [m for m in misfits if not (m[2] or "").strip()]
     blanks = delimited.nothing_lost(text, log, counted, rows + len(misfits), stage.path)
-    numbers = delimited.record_numbers([m[:3] for m in misfits], blanks, log.skip_lines + log.header)
+    places = [(line, offset, whole or "") for line, offset, whole, _ in misfits]
+    numbers = delimited.record_numbers(places, blanks, log.skip_lines + log.header)
+    lines = delimited.physical_lines(text, places)
     stage.read = rows + len(misfits) + len(blanks)
     con.execute(f"CREATE TEMP TABLE {stage.rejects} (record_no BIGINT, line BIGINT, reason VARCHAR, whole VARCHAR)")
     listed, comments = [], 0
-    for (line, _, whole, kind), number in zip(misfits, numbers, strict=True):
+    for (_, _, whole, kind), number, line in zip(misfits, numbers, lines, strict=True):
         clean = (whole or "").lstrip("\r\n")
         if log.comment and clean.lstrip().startswith(log.comment):
             comments += 1

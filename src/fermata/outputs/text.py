@@ -19,34 +19,52 @@ WIDEST = 48  # a text column is cut to this in a terminal, with a mark
 BOLD, DIM, PLAIN = "\x1b[1m", "\x1b[2m", "\x1b[0m"
 
 
-def render(item: RunResult | Records, *, colour: bool = False, most_rows: int | None = None) -> str:
-    """The whole output as text. With `most_rows`, a longer table is cut and the cut is stated with its count."""
+def render(
+    item: RunResult | Records, *, colour: bool = False, most_rows: int | None = None, width: int | None = None
+) -> str:
+    """The whole output as text. With `most_rows`, a longer table is cut and the cut is stated with its count.
+
+    With `width`, a wider table is set in blocks below each other, the first columns repeated; nothing is left out.
+    """
     grid = of(item)
     title = item.title if isinstance(item, Records) else grid.context.title
-    lines = [_styled(title, BOLD, colour), _styled(_subtitle(grid), DIM, colour), ""]
+    lines = [_styled(title, BOLD, colour), *(_styled(s, DIM, colour) for s in _subtitle(grid, width)), ""]
     shown = grid.rows if most_rows is None or len(grid.rows) <= most_rows else grid.rows[:most_rows]
-    lines += _table(grid, len(shown), colour)
+    lines += _table(grid, len(shown), colour, width)
     missing = max(grid.total, len(grid.rows)) - len(shown)
     if missing > 0:
         lines.append(
             _styled(f"... {missing:,} more rows; all of them: --output FILE, or a larger --limit", DIM, colour)
         )
+    if isinstance(item, Records) and item.figure is not None:
+        kind, scale = grid.kinds[-1], grid.scales[-1]
+        shown_figure = people(item.figure, kind, scale, zone(grid.context.zone))
+        lines += [
+            "",
+            f"{_styled('Figure', BOLD, colour)}  {shown_figure}, from {item.total:,} record{'s' * (item.total != 1)}",
+        ]
     if grid.notes:
         lines += ["", *(f"{_styled('Note', DIM, colour)}  {n}" for n in grid.notes)]
     return "\n".join(line.rstrip() for line in lines) + "\n"
 
 
-def _subtitle(grid: Grid) -> str:
+def _subtitle(grid: Grid, width: int | None) -> list[str]:
+    """Period, zone, filters and freshness, on as many lines as they need."""
     context = grid.context
     tz = zone(context.zone)
     words = context.period if context.period_text != "all" else f"everything: {context.period}"
     asked = f" ({context.period_text})" if context.period_text not in ("all", context.period) else ""
     fresh = ", ".join(f"{name}: records to {stamp(at, tz)[:16]}" for name, at in context.fresh)
-    filters = f" · {context.filters}" if context.filters != "all events" else ""
-    return f"{words}, {context.zone}{asked}{filters} · {fresh}"
+    filters = [context.filters] if context.filters != "all events" else []
+    parts = [f"{words}, {context.zone}{asked}", *filters, fresh]
+    lines = [parts[0]]
+    for part in parts[1:]:
+        joined = f"{lines[-1]} · {part}"
+        lines[-1:] = [joined] if width is None or _width(joined) <= width else [lines[-1], part]
+    return lines
 
 
-def _table(grid: Grid, count: int, colour: bool) -> Iterator[str]:
+def _table(grid: Grid, count: int, colour: bool, width: int | None) -> Iterator[str]:
     some = dataclasses.replace(grid, rows=grid.rows[:count])
     cells = some.texts(people)
     for number, (level, _) in enumerate(some.rows):
@@ -55,16 +73,41 @@ def _table(grid: Grid, count: int, colour: bool) -> Iterator[str]:
         elif number and some.rows[number - 1][0] >= grid.depth:
             _unrepeat(cells, some, number)
     right = [kind not in ("text", "tags", "flag", "time") for kind in grid.kinds]
-    heads = [list(grid.heads)]
-    if any(grid.above):
-        heads.insert(0, [a if i == 0 or a != grid.above[i - 1] else "" for i, a in enumerate(grid.above)])
+    heads = _heads(grid)
     cells = [[_cut(c) for c in row] for row in cells]
     widths = [max(_width(row[i]) for row in (*heads, *cells)) for i in range(len(right))]
-    for head in heads:
-        yield _styled(_line(head, widths, right), BOLD, colour)
-    for (level, _), texts in zip(some.rows, cells, strict=True):
-        line = _line(texts, widths, right)
-        yield _styled(line, BOLD, colour) if level < grid.depth else line
+    for n, block in enumerate(_blocks(widths, grid.depth, width)):
+        if n:
+            yield ""
+        for head in heads:
+            yield _styled(_line(head, widths, right, block), BOLD, colour)
+        for (level, _), texts in zip(some.rows, cells, strict=True):
+            line = _line(texts, widths, right, block)
+            yield _styled(line, BOLD, colour) if level < grid.depth else line
+
+
+def _blocks(widths: list[int], kept: int, width: int | None) -> list[list[int]]:
+    """The columns of each block: the first `kept` in all of them, then as many others as fit."""
+    first = list(range(kept))
+    blocks: list[list[int]] = [list(first)]
+    for i in range(kept, len(widths)):
+        taken = sum(widths[c] + 2 for c in blocks[-1]) + widths[i]
+        if width is not None and taken > width and len(blocks[-1]) > kept:
+            blocks.append(list(first))
+        blocks[-1].append(i)
+    return blocks
+
+
+def _heads(grid: Grid) -> list[list[str]]:
+    """One line of headings, or two in a grid: what all columns share is said once, above."""
+    if not any(grid.above):
+        return [list(grid.heads)]
+    dimensions, measures = grid.heads[: grid.depth], grid.heads[grid.depth :]
+    across = grid.above[grid.depth :]
+    if len(set(measures)) == 1:
+        return [[*([""] * grid.depth), measures[0], *([""] * (len(measures) - 1))], [*dimensions, *across]]
+    once = [a if i == 0 or a != across[i - 1] else "" for i, a in enumerate(across)]
+    return [[*([""] * grid.depth), *once], list(grid.heads)]
 
 
 def _unrepeat(cells: list[list[str]], grid: Grid, row: int) -> None:
@@ -75,11 +118,11 @@ def _unrepeat(cells: list[list[str]], grid: Grid, row: int) -> None:
         cells[row][i] = ""
 
 
-def _line(row: list[str], widths: list[int], right: list[bool]) -> str:
+def _line(row: list[str], widths: list[int], right: list[bool], block: list[int]) -> str:
     parts = []
-    for text, width, to_right in zip(row, widths, right, strict=True):
-        space = " " * (width - _width(text))
-        parts.append(space + text if to_right else text + space)
+    for i in block:
+        space = " " * (widths[i] - _width(row[i]))
+        parts.append(space + row[i] if right[i] else row[i] + space)
     return "  ".join(parts).rstrip()
 
 

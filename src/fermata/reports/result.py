@@ -46,7 +46,8 @@ class RunResult:
 class Records:
     """The events behind a figure. `columns` are (name, label, type, unit, scale); `total` counts all there are.
 
-    Each row ends with file, record number and, behind a figure, the contribution; `figure` is the cell they explain.
+    Each row ends with file, record number and, behind a figure, the contribution; `figure` is the cell they explain (None
+    for a share, whose records are those of its measure).
     """
 
     title: str
