@@ -52,6 +52,9 @@ Maker = Callable[..., Workspace]
 def make(tmp_path: Path) -> Maker:
     """Makes a workspace from the text of its configuration and the contents of its files."""
 
+    tmp_path /= "wild [1]* '"  # a path that patterns and SQL must not take for more than text
+    tmp_path.mkdir()
+
     def build(config: str, now: datetime = NOW, **files: str | bytes) -> Workspace:
         (tmp_path / "fermata.toml").write_text(config, encoding="utf-8")
         (tmp_path / "reports").mkdir(exist_ok=True)

@@ -268,6 +268,19 @@ def test_columns_may_be_called_anything(make: Maker) -> None:
     assert list(workspace.source_record("doors", "1:1").values())[2:] == ["2026-03-01 10:00", "Ann", "A", *"123456"]
 
 
+def test_fields_from_the_file_name_keep_servers_apart(make: Maker) -> None:
+    """Equal records of two servers are no duplicates; a file whose name does not fit is refused by name."""
+    config = plain(fields="server = { file_name = 'srv-([a-z]+)' }")
+    both = doors("2026-03-01 10:00,Ann,A", "2026-03-01 10:01,Ann,A")
+    workspace = make(config, **{"srv-a": both, "srv-b": both})
+    assert fates(workspace) == [(2, 2, 0, 0, 0), (2, 2, 0, 0, 0)]
+    table = workspace.log("doors").by("server").run().table
+    assert [(r.shown, r.cells) for r in table.body] == [(("a",), (2,)), (("b",), (2,))]
+    (workspace.path / "other.csv").write_text(both)
+    with pytest.raises(SourceError, match=r"other.csv: its name does not match"):
+        workspace.import_log("doors")
+
+
 def test_delimiter_encoding_banner_and_no_header(make: Maker) -> None:
     """UTF-16 with a banner, a wide delimiter and columns by number; the source record comes back whole."""
     config = plain('delimiter = ";"\nencoding = "utf-16"\nskip_lines = 2\nheader = false')

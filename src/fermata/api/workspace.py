@@ -205,7 +205,8 @@ class Workspace:
         """The files the log's `files` patterns match now, in the order of their names."""
         found: dict[Path, None] = {}
         for pattern in self.mapping(log).files:
-            for name in sorted(glob.glob(str(self.path / pattern), recursive=True)):
+            whole = pattern if Path(pattern).is_absolute() else f"{glob.escape(str(self.path))}/{pattern}"
+            for name in sorted(glob.glob(whole, recursive=True)):
                 found[Path(name)] = None
         return list(found)
 

@@ -22,7 +22,10 @@ FORMAT = 1
 
 @dataclass(frozen=True, slots=True)
 class SourceFile:
-    """One imported file: where it was, its hash, what became of its records (ruling: they add up to `read`)."""
+    """One imported file: where it was, its hash, what became of its records (they add up to `read`).
+
+    `from_name` is what fields took from its path: the same bytes under another such name are other events.
+    """
 
     id: int
     path: str
@@ -43,6 +46,7 @@ class SourceFile:
     first: str | None = None
     last: str | None = None
     ends_in_newline: bool = True
+    from_name: str = ""
     leaned_on: dict[str, int] = field(default_factory=dict)
 
     @property

@@ -18,6 +18,7 @@ import os
 import shutil
 import time
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -132,6 +133,7 @@ class Archive:
             try:
                 yield writing
             finally:
+                writing.syncer.shutdown()
                 shutil.rmtree(writing.staging, ignore_errors=True)
 
 
@@ -142,7 +144,8 @@ class Writing:
     archive: Archive
     manifest: Manifest
     now: datetime
-    moved: list[Path] = field(default_factory=list)
+    syncing: list[Future[None]] = field(default_factory=list)
+    syncer: ThreadPoolExecutor = field(default_factory=lambda: ThreadPoolExecutor(max_workers=2))
 
     @property
     def root(self) -> Path:
@@ -172,17 +175,18 @@ class Writing:
         self.manifest.retired.update(dict.fromkeys(paths, self.now.isoformat()))
 
     def place(self, staged: Path, target: str) -> None:
-        """Moves a finished file to its place; until the commit nothing refers to it."""
+        """Moves a finished file to its place; until the commit, which waits for the disk, nothing refers to it."""
         path = self.root / target
         path.parent.mkdir(parents=True, exist_ok=True)
-        with staged.open("rb") as f:
-            os.fsync(f.fileno())
         staged.replace(path)
-        _sync_directory(path.parent)
+        self.syncing.append(self.syncer.submit(_sync, path))  # on its way to disk while the next is made
 
     def commit(self, entry: dict[str, Any]) -> None:
         """Writes the ledger line, then the manifest: from the rename on, the change has happened."""
         manifest = self.manifest
+        for pending in self.syncing:
+            pending.result()
+        self.syncing.clear()
         line = json.dumps({"previous": manifest.ledger_head, **entry}, sort_keys=True).encode()
         with (self.root / "ledger.jsonl").open("ab") as f:
             f.truncate(manifest.ledger_size)  # the torn line of a killed import
@@ -218,6 +222,13 @@ def _acquire(lock: Any, wait: float, say: Say) -> None:
                 say(f"another import (process {holder}) is running; waiting up to {wait:.0f} s")
                 said = True
             time.sleep(0.1)
+
+
+def _sync(path: Path) -> None:
+    """Makes a file and its name durable."""
+    with path.open("rb") as f:
+        os.fsync(f.fileno())
+    _sync_directory(path.parent)
 
 
 def _sync_directory(path: Path) -> None:

@@ -23,6 +23,7 @@ __all__ = ["Counted", "columns_of", "count", "prepare", "read_sql"]
 
 CHUNK = 1 << 20
 BLANK = (b"\n\n", b"\n\r\n")
+TWO_ENDS = re.compile(rb"\n\n")  # twice as fast as bytes.find where there are none
 LONGEST_LINE = 1 << 24
 
 
@@ -63,13 +64,18 @@ def count(path: Path, prefix_sizes: tuple[int, ...] = ()) -> Counted:
                     found.prefixes[wanted.pop(0)] = part.hexdigest()
                 digest.update(chunk)
                 found.newlines += chunk.count(b"\n")
-                joined = tail + chunk
-                returns = b"\r" in joined  # looking for pairs costs more than asking first
-                found.crlf += joined.count(b"\r\n") - tail.count(b"\r\n") if returns else 0
-                for blank in BLANK if returns else BLANK[:1]:
-                    found.blanks += _ends_of(joined, blank, found.size - len(tail), len(tail))
+                if b"\r" in chunk or b"\r" in tail:
+                    joined = tail + chunk
+                    found.crlf += joined.count(b"\r\n") - tail.count(b"\r\n")
+                    for blank in BLANK:
+                        found.blanks += _ends_of(joined, blank, found.size - len(tail), len(tail))
+                else:  # the common case, without copying and with one search
+                    if tail.endswith(b"\n") and chunk.startswith(b"\n"):
+                        found.blanks.append(found.size)
+                    if TWO_ENDS.search(chunk):
+                        found.blanks += _ends_of(chunk, BLANK[0], found.size, 0)
                 found.size += len(chunk)
-                tail = joined[-2:]
+                tail = (tail + chunk[-2:])[-2:]
     except OSError as e:
         raise SourceError(f"{path}: cannot be read: {e.strerror}") from None
     found.blanks.sort()

@@ -47,18 +47,21 @@ def raw_text(field: FieldMap, origin: Origin) -> str:
     if field.constant is not None:
         return lit(field.constant)
     if field.file_name is not None:
-        m = re.search(field.file_name, origin.file.as_posix())
-        if not m:
-            raise SourceError(
-                f"{origin.file}: its name does not match {field.file_name!r}, from which a field is to come"
-            )
-        return lit(m[1])
+        return lit(from_name(field.file_name, origin.file))
     texts = [_trimmed(origin.columns[c]) for c in field.read_columns]
     text = texts[0] if len(texts) == 1 else f"nullif(concat_ws(' ', {', '.join(texts)}), '')"
     if field.values:
         cases = " ".join(f"WHEN {lit(k)} THEN {lit(v)}" for k, v in field.values.items())
         text = f"CASE {text} {cases} ELSE {text} END"
     return text
+
+
+def from_name(pattern: str, file: Path) -> str:
+    """What a field takes from the file's path. Raises SourceError if the path does not fit."""
+    found = re.search(pattern, file.as_posix())
+    if not found:
+        raise SourceError(f"{file}: its name does not match {pattern!r}, from which a field is to come")
+    return found[1] or ""
 
 
 def _trimmed(column: str) -> str:

@@ -21,6 +21,7 @@ from fermata.archive.store import Writing
 from fermata.errors import DataError, FermataError, SourceError
 from fermata.fields import LogSchema
 from fermata.intake import delimited
+from fermata.intake.expressions import from_name
 from fermata.intake.mapping import LogMap
 from fermata.intake.stage import FileStage, stage_file
 
@@ -139,6 +140,8 @@ class _Importer:
         live = {i: f for i, f in self.state.files.items() if i not in batch.superseded}
         known = [*live.values(), *batch.files]
         size = path.stat().st_size
+        named = " ".join(from_name(p, Path(shown)) for p in self.log.name_patterns)
+        alike = [f for f in known if f.mapping == self.mapping and f.from_name == named]
         self.progress(f"reading {shown}, {size / 1e6:,.1f} MB")
         counting = self.background.submit(delimited.count, path, tuple({f.size for f in known}))
         if any(f.size == size or (f.size < size and f.mapping != self.mapping) for f in known):
@@ -146,8 +149,8 @@ class _Importer:
         replaced: set[int] = set()
         if counting.done():
             counted = counting.result()
-            same = next((f for f in known if f.sha256 == counted.sha256), None)
-            if same and same.mapping == self.mapping:
+            same = next((f for f in alike if f.sha256 == counted.sha256), None)
+            if same:
                 batch.outcomes.append(Outcome(shown, unchanged=same))
                 return []
             replaced = {f.id for f in _within(known, counted) if f.mapping != self.mapping}
@@ -157,9 +160,8 @@ class _Importer:
         file_id = self.writing.manifest.next_file
         stage = stage_file(self.con, path, Path(shown), file_id, self.log, self.schema, counting, self.writing.staging)
         self.writing.manifest.next_file += 1
-        grown = [f for f in _within(known, stage.counted) if f.id not in replaced]
-        overlap = self._compare(batch, stage, grown)
-        self._note(batch, stage, overlap, replaced)
+        overlap = self._compare(batch, stage, _within(alike, stage.counted))
+        self._note(batch, stage, overlap, replaced, named)
         return []
 
     def _leaned_on(self, replaced: set[int], live: dict[int, SourceFile]) -> list[Path]:
@@ -200,7 +202,9 @@ class _Importer:
         batch.keys.append((keys, stage.events))
         return overlap
 
-    def _note(self, batch: _Batch, stage: FileStage, overlap: duplicates.Overlap, replaced: set[int]) -> None:
+    def _note(
+        self, batch: _Batch, stage: FileStage, overlap: duplicates.Overlap, replaced: set[int], named: str
+    ) -> None:
         out = f" WHERE record_no NOT IN (SELECT record_no FROM {overlap.table})" if overlap.by_original else ""
         stored, first, last = self.con.execute(
             f"SELECT count(*), min(start_utc), max(start_utc) FROM {stage.events}{out}"
@@ -225,6 +229,7 @@ class _Importer:
             first=first.isoformat() if first else None,
             last=last.isoformat() if last else None,
             ends_in_newline=counted.ends_in_newline,
+            from_name=named,
             leaned_on={str(k): v for k, v in sorted(overlap.by_original.items())},
         )
         if not file.adds_up:
@@ -315,7 +320,8 @@ class _Importer:
             self.progress(f"{self.schema.name}: writing {month}, {rows:,} events")
             names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
             size = self._place(f"SELECT {columns} FROM incoming WHERE {_inside(month)} {ORDER}", names[0])
-            self._place(f"SELECT key, file_id, record_no FROM ({self._keys(batch)}) WHERE {_inside(month)}", names[1])
+            keys = f"SELECT key, file_id, record_no FROM ({self._keys(batch)}) WHERE {_inside(month)}"
+            self._place(keys, names[1], compression="uncompressed")  # hashes do not compress
             edges = first.isoformat(), last.isoformat(), until.isoformat()
             self.state.parts.append(Part(names[0], names[1], month, rows, size, tuple(files), *edges, unfinished, held))
         self._write_carry(batch, columns, [m[0] for m in months])
@@ -355,15 +361,15 @@ class _Importer:
             selects.append(f"SELECT * FROM {keys}{out}")
         return " UNION ALL ".join(selects)
 
-    def _place(self, query: str, target: str) -> int:
+    def _place(self, query: str, target: str, compression: str = "zstd") -> int:
         staged = self.writing.staging / "part.parquet"
-        self._copy(query, staged)
+        self._copy(query, staged, compression)
         size = staged.stat().st_size
         self.writing.place(staged, target)
         return size
 
-    def _copy(self, query: str, target: Path) -> None:
-        self.con.execute(f"COPY ({query}) TO {lit(str(target))} (FORMAT parquet, COMPRESSION zstd)")
+    def _copy(self, query: str, target: Path, compression: str = "zstd") -> None:
+        self.con.execute(f"COPY ({query}) TO {lit(str(target))} (FORMAT parquet, COMPRESSION {compression})")
 
     def _refresh_keys(self) -> None:
         """Writes all sidecars anew where the engine's hash has changed since they were written."""

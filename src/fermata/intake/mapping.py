@@ -201,6 +201,11 @@ class LogMap(Strict):
             raise ValueError(f"record_id names the field {self.record_id!r}, which is not mapped")
         return self
 
+    @property
+    def name_patterns(self) -> list[str]:
+        """The patterns by which fields come from the file's name."""
+        return [f.file_name for part in self.parts() for f in part.values() if f.file_name is not None]
+
     def parts(self) -> list[dict[str, FieldMap]]:
         """The fields of each event a record gives; one entry for an ordinary log."""
         if not self.events:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
-from collections.abc import Mapping
+import gc
+from collections.abc import Iterator, Mapping
 from datetime import datetime
 from typing import Any, Protocol
 
@@ -38,6 +40,23 @@ class Workplace(Logs, Protocol):
 
 def run(report: Report, place: Workplace, now: datetime, *, explained: bool = False) -> RunResult:
     """The report's result at the instant `now` (aware). Raises UnknownName, RequestError, DataError."""
+    with _uncollected():
+        return _run(report, place, now, explained)
+
+
+@contextlib.contextmanager
+def _uncollected() -> Iterator[None]:
+    """Without the garbage collector: a table is many small lasting objects that it would walk over and over."""
+    on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if on:
+            gc.enable()
+
+
+def _run(report: Report, place: Workplace, now: datetime, explained: bool) -> RunResult:
     plan = resolve(report, place, now)
     source = place.source(plan)
     notes = _check_values(plan, place, source)
