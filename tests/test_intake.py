@@ -64,8 +64,8 @@ def test_every_record_has_one_fate(make: Maker) -> None:
     assert fates(workspace) == [(11, 3, 0, 4, 4)]
     assert [(r["record_no"], r["line"], r["reason"]) for r in workspace.rejects("doors")] == [
         (3, 6, "has fewer columns than the header"),
-        (5, None, "start: 'not a time' is not a time written as ISO 8601"),
-        (7, None, "the time is empty"),
+        (5, 8, "start: 'not a time' is not a time written as ISO 8601"),
+        (7, 10, "the time is empty"),
         (8, 11, "has more columns than the header"),
     ]
     file = workspace.archive.snapshot().manifest.log("doors").files[1]
@@ -255,6 +255,14 @@ events = [
     assert fates(workspace, "cases") == [(3, 2, 0, 1, 0)]
     table = workspace.log("cases").by("action").measure("count").run().table
     assert {r.shown: r.cells for r in table.body} == {("closed",): (1,), ("opened",): (2,)}
+
+
+def test_one_column_is_enough(make: Maker) -> None:
+    """A file of bare times; its empty lines are skipped, and the text of a reject is the file's own."""
+    config = '[workspace]\nzone = "UTC"\n[logs.doors]\nfiles = "*.csv"\nfields = { start = "When" }\n'
+    workspace = make(config, x="When\n2026-03-01\n\n2026-03-02\n\n\n x \n")
+    assert fates(workspace) == [(6, 2, 0, 1, 3)]
+    assert [(r["record_no"], r["line"], r["whole"]) for r in workspace.rejects("doors")] == [(6, 7, " x ")]
 
 
 def test_columns_may_be_called_anything(make: Maker) -> None:

@@ -38,6 +38,7 @@ class Counted:
     sha256: str = ""
     newlines: int = 0
     crlf: int = 0
+    returns: int = 0
     lone_cr: bool = False
     ends_in_newline: bool = True
     blanks: list[int] = field(default_factory=list)
@@ -66,6 +67,7 @@ def count(path: Path, prefix_sizes: tuple[int, ...] = ()) -> Counted:
                 found.newlines += chunk.count(b"\n")
                 if b"\r" in chunk or b"\r" in tail:
                     joined = tail + chunk
+                    found.returns += chunk.count(b"\r")
                     found.crlf += joined.count(b"\r\n") - tail.count(b"\r\n")
                     for blank in BLANK:
                         found.blanks += _ends_of(joined, blank, found.size - len(tail), len(tail))
@@ -105,7 +107,7 @@ def prepare(path: Path, log: LogMap, counted: Counted, scratch: Path) -> Path:
 
     Raises SourceError naming the place of the first byte the declared encoding does not have.
     """
-    mixed = 0 < counted.crlf < counted.newlines
+    mixed = 0 < counted.crlf < counted.newlines or counted.returns > counted.crlf
     if plain(log) and not mixed:
         with path.open("rb") as f:
             start = f.read(4)
@@ -197,19 +199,22 @@ def read_sql(path: Path, log: LogMap, columns: list[str], tag: str) -> str:
     return f"read_csv({lit(str(path))}, {', '.join(f'{k} = {v}' for k, v in options.items())})"
 
 
-def nothing_lost(path: Path, log: LogMap, counted: Counted, records: int, shown: Path) -> list[int]:
+def nothing_lost(path: Path, log: LogMap, counted: Counted, records: int, columns: int, shown: Path) -> list[int]:
     """The offsets of the blank lines, once `records` (rejected ones included) are proved to be all there are.
 
     Raises SourceError where header, records and blank lines do not add up to what the file holds.
     """
     head = log.skip_lines + log.header
+    if columns == 1 and head + records == counted.lines:
+        return []  # with one column, an empty line is a record
     blanks = [b for b in counted.blanks if b >= _offset_after(path, head)]
     if head + records + len(blanks) == counted.lines:
         return blanks
     found, blanks = 0, []
-    for offset, blank in _records(path, log, head):
-        found += not blank
-        if blank:
+    for offset, _, text in _walk(path, log, quotes=True):
+        if text.strip(b"\r\n"):
+            found += 1
+        else:
             blanks.append(offset)
     if found != records:
         raise SourceError(
@@ -219,32 +224,53 @@ def nothing_lost(path: Path, log: LogMap, counted: Counted, records: int, shown:
     return blanks
 
 
+def raw_records(path: Path, log: LogMap, wanted: list[int], columns: int, quotes: bool) -> list[tuple[int, str]]:
+    """The line, from 1, and the text of each record of `wanted` (rising record numbers), as they stand in the file.
+
+    `quotes` says whether a record may run over several lines. With one column, an empty line is a record.
+    """
+    found: list[tuple[int, str]] = []
+    numbers = iter(wanted)
+    following = next(numbers, None)
+    number = 0
+    for _, line, text in _walk(path, log, quotes=quotes):
+        if following is None:
+            break
+        number += columns == 1 or bool(text.strip(b"\r\n"))
+        if number == following:
+            found.append((line, text.decode("utf-8", "replace").rstrip("\r\n")))
+            following = next(numbers, None)
+    return found
+
+
 def _offset_after(path: Path, lines: int) -> int:
     with path.open("rb") as f:
         return sum(len(f.readline()) for _ in range(lines))
 
 
-def _records(path: Path, log: LogMap, head: int) -> Iterator[tuple[int, bool]]:
-    """(offset, is blank) of each record or blank line, following quotes over line ends."""
-    q, d = re.escape(log.quote.encode()), re.escape(log.delimiter.encode())
-    opening = re.compile(rb"(?:^|" + d + rb") *" + q) if q else None
+def _walk(path: Path, log: LogMap, *, quotes: bool) -> Iterator[tuple[int, int, bytes]]:
+    """(offset, line from 1, bytes) of each record and each blank line; with `quotes` following them over line ends."""
+    head = log.skip_lines + log.header
+    quote, delimiter = log.quote.encode(), re.escape(log.delimiter.encode())
+    q = re.escape(quote)
+    opening = re.compile(rb"(?:^|" + delimiter + rb") *" + q)
     closing = (
-        re.compile(rb"[^" + q + rb"]*(?:" + q + q + rb"[^" + q + rb"]*)*" + q + rb"(?!" + q + rb")") if q else None
+        re.compile(rb"[^" + q + rb"]*(?:" + q + q + rb"[^" + q + rb"]*)*" + q + rb"(?!" + q + rb")") if q else opening
     )
     with path.open("rb") as f:
         offset = sum(len(f.readline()) for _ in range(head))
-        begun, inside = offset, False
-        for line in f:
-            if not inside:
-                begun = offset
-            blank = not inside and not line.strip(b"\r\n")
-            if opening and closing and (inside or log.quote.encode() in line):
-                inside = _still_open(line, opening, closing, inside)
+        begun, first, held = offset, head + 1, b""
+        for number, line in enumerate(f, head + 1):
+            if not held:
+                begun, first = offset, number
             offset += len(line)
-            if not inside:
-                yield begun, blank
-        if inside:
-            yield begun, False
+            if quotes and quote and (held or quote in line) and _still_open(line, opening, closing, bool(held)):
+                held += line
+                continue
+            yield begun, first, held + line
+            held = b""
+        if held:
+            yield begun, first, held
 
 
 def _still_open(line: bytes, opening: re.Pattern[bytes], closing: re.Pattern[bytes], inside: bool) -> bool:
@@ -268,20 +294,6 @@ def record_numbers(rejects: list[tuple[int, int, str]], blanks: list[int], head:
     The engine's line counts header, records and blank lines, a record over several lines once.
     """
     return [line - head - bisect_left(blanks, _begins(offset, text)) for line, offset, text in rejects]
-
-
-def physical_lines(path: Path, rejects: list[tuple[int, int, str]]) -> list[int]:
-    """The lines of the file, from 1, on which the same rejects begin."""
-    lines, read, newlines = [], 0, 0
-    with path.open("rb") as f:
-        for _, offset, text in rejects:
-            begins = _begins(offset, text)
-            while read < begins:
-                chunk = f.read(min(CHUNK, begins - read))
-                newlines += chunk.count(b"\n")
-                read += len(chunk) or begins
-            lines.append(newlines + 1)
-    return lines
 
 
 def _begins(offset: int, text: str) -> int:

@@ -321,7 +321,7 @@ class _Importer:
             names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
             size = self._place(f"SELECT {columns} FROM incoming WHERE {_inside(month)} {ORDER}", names[0])
             keys = f"SELECT key, file_id, record_no FROM ({self._keys(batch)}) WHERE {_inside(month)}"
-            self._place(keys, names[1], compression="uncompressed")  # hashes do not compress
+            self._place(keys, names[1], compression="snappy")  # hashes do not compress
             edges = first.isoformat(), last.isoformat(), until.isoformat()
             self.state.parts.append(Part(names[0], names[1], month, rows, size, tuple(files), *edges, unfinished, held))
         self._write_carry(batch, columns, [m[0] for m in months])

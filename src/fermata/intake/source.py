@@ -52,7 +52,7 @@ def _read(text: Path, log: LogMap, names: list[str], number: int, counted: delim
         "SELECT line, any_value(line_byte_position), any_value(csv_line) FROM rejects_shown GROUP BY line ORDER BY line"
     ).fetchall()
     rows = con.execute("SELECT count(*) FROM shown").fetchone()[0]
-    blanks = delimited.nothing_lost(text, log, counted, rows + len(misfits), text)
+    blanks = delimited.nothing_lost(text, log, counted, rows + len(misfits), len(names), text)
     numbers = delimited.record_numbers(misfits, blanks, log.skip_lines + log.header)
     if number in numbers:
         raise RequestError(

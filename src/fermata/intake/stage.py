@@ -24,6 +24,7 @@ from fermata.timeline.zones import Change
 __all__ = ["FileStage", "stage_file"]
 
 MOST_MISFITS = 100_000
+MOST_TEXTS = 100_000  # rejects whose text is kept; a file with more is mapped wrongly
 SHOWN = 60  # characters of a refused text that its reason repeats
 MISFITS = {
     "TOO MANY COLUMNS": "has more columns than the header",
@@ -50,6 +51,7 @@ class FileStage:
     twice: int = 0
     never: int = 0
     rows: str = ""
+    several_lines: bool = False
 
     @property
     def accepted(self) -> int:
@@ -134,15 +136,16 @@ def stage_file(
         parse(text)
     elif early:
         raise early
-    _number(con, table, stage, log, text, stage.counted if text == path else delimited.count(text))
-    _events(con, table, stage, log, schema, parts)
+    columns = len(delimited.columns_of(text, log, shown))
+    _number(con, table, stage, log, text, stage.counted if text == path else delimited.count(text), columns)
+    _events(con, table, stage, log, schema, parts, text, columns)
     return stage
 
 
 def _parts(
     log: LogMap, schema: LogSchema, origin: Origin, columns: _Columns
 ) -> tuple[list[_Part], list[tuple[str, str]]]:
-    """The events a record gives, and (condition, reason SQL) for every text that is refused."""
+    """The events a record gives, and (suspicion, reason or NULL) for every text that may be refused."""
     parts: list[_Part] = []
     reasons: list[tuple[str, str]] = []
     for mapped in log.parts():
@@ -187,7 +190,7 @@ def _time(
     local, utc = instant(spec, origin)
     wall = columns(local.value)
     told = columns(utc.value) if "CAST(NULL" not in utc.value else "NULL"
-    reasons.append((f"({local.raw}) IS NOT NULL AND {wall} IS NULL AND {told} IS NULL", _says(name, local)))
+    reasons.append((f"{wall} IS NULL AND {told} IS NULL", _unless_empty(name, local)))
     begun = part.walls.get("start")
     if name == "finish" and begun:
         if spec.form and all("%" in f and not set("YyjDFxcsd") & _codes(f) for f in spec.form):
@@ -204,26 +207,30 @@ def _time(
 def _checked(name: str, column: Column, columns: _Columns, reasons: list[tuple[str, str]]) -> str:
     here = columns(column.value)
     if column.refused != "false":
-        reasons.append((f"({column.raw}) IS NOT NULL AND {here} IS NULL", _says(name, column)))
+        reasons.append((f"{here} IS NULL", _unless_empty(name, column)))
     return here
 
 
-def _says(name: str, column: Column) -> str:
-    return f"concat({lit(name + ': ')}, '''', left({column.raw}, {SHOWN}), ''' ', {lit(column.reason)})"
+def _unless_empty(name: str, column: Column) -> str:
+    """Why a text that gave nothing is refused; NULL if there was no text."""
+    quote = lit("'")
+    says = f"concat({lit(name + ': ')}, {quote}, left({column.raw}, {SHOWN}), {quote}, {lit(' ' + column.reason)})"
+    return f"CASE WHEN ({column.raw}) IS NOT NULL THEN {says} END"
 
 
 def _refused(reasons: list[tuple[str, str]]) -> str:
-    return f"CASE {' '.join(f'WHEN {c} THEN {r}' for c, r in reasons)} END"
+    """The first reason there is. What a text was is only looked at where its value is missing."""
+    return f"coalesce({', '.join(f'CASE WHEN {c} THEN {r} END' for c, r in reasons)})"
 
 
 def _parse(con: Any, table: str, source: str, columns: _Columns, refused: str, log: LogMap, origin: Origin) -> None:
-    """Fills the stage table: typed columns, `skip` (why a record is left out) and `bad` (why it is refused)."""
-    names = list(origin.columns.values())
-    first = names[0]
-    rest = " AND ".join(f"{n} IS NULL" for n in names)
-    blank = f"CASE WHEN {first} IS NULL THEN CASE WHEN {rest} THEN 'blank' END END"
+    """Fills the stage table: typed columns, `skip` (why a record is left out) and `bad` (why it is refused).
+
+    Only the columns the mapping names are read: what a refused record holds is fetched from the file afterwards.
+    """
     others = []
     if log.comment:
+        first = next(iter(origin.columns.values()))
         others.append(f"WHEN starts_with(ltrim({first}), {lit(log.comment)}) THEN 'comment'")
     for column, values in log.keep.items():
         others.append(
@@ -231,13 +238,10 @@ def _parse(con: Any, table: str, source: str, columns: _Columns, refused: str, l
         )
     for column, values in log.drop.items():
         others.append(f"WHEN trim({origin.columns[column]}) IN ({_list(values)}) THEN 'outside the selection'")
-    skip = f"coalesce({blank}, CASE {' '.join(others)} END)" if others else blank
-    whole = "concat_ws(" + lit(log.delimiter) + ", " + ", ".join(f"coalesce({n}, '')" for n in names) + ")"
-    inner = columns.over(source, skip)
-    middle = f"SELECT *, CASE WHEN skip IS NULL THEN {refused} END AS bad FROM ({inner})"
+    skip = f"CASE {' '.join(others)} END" if others else "NULL::VARCHAR"
     kept = ", ".join(columns.names.values())
-    sql = f"SELECT {kept}, skip, bad, CASE WHEN bad IS NOT NULL THEN {whole} END AS whole FROM ({middle})"
-    _run(con, f"CREATE TEMP TABLE {table}_rows AS {sql}")
+    bad = f"CASE WHEN skip IS NULL THEN {refused} END AS bad" if others else f"{refused} AS bad"
+    _run(con, f"CREATE TEMP TABLE {table}_rows AS SELECT {kept}, skip, {bad} FROM ({columns.over(source, skip)})")
 
 
 def _list(values: tuple[str, ...]) -> str:
@@ -254,7 +258,9 @@ def _run(con: Any, sql: str) -> None:
         raise SourceError(f"the file cannot be parsed: {str(e).splitlines()[0]}") from None
 
 
-def _number(con: Any, table: str, stage: FileStage, log: LogMap, text: Path, counted: delimited.Counted) -> None:
+def _number(
+    con: Any, table: str, stage: FileStage, log: LogMap, text: Path, counted: delimited.Counted, columns: int
+) -> None:
     """Gives every row its record number, lists what the parser refused, and proves that nothing was lost."""
     tag = str(stage.file_id)
     misfits = con.execute(
@@ -267,22 +273,14 @@ def _number(con: Any, table: str, stage: FileStage, log: LogMap, text: Path, cou
             f"is the delimiter really {log.delimiter!r}?"
         )
     rows = con.execute(f"SELECT count(*) FROM {table}_rows").fetchone()[0]
-    only_blank = [m for m in misfits if not (m[2] or "").strip()]
-    blanks = delimited.nothing_lost(text, log, counted, rows + len(misfits), stage.path)
+    blanks = delimited.nothing_lost(text, log, counted, rows + len(misfits), columns, stage.path)
     places = [(line, offset, whole or "") for line, offset, whole, _ in misfits]
     numbers = delimited.record_numbers(places, blanks, log.skip_lines + log.header)
-    lines = delimited.physical_lines(text, places)
     stage.read = rows + len(misfits) + len(blanks)
-    con.execute(f"CREATE TEMP TABLE {stage.rejects} (record_no BIGINT, line BIGINT, reason VARCHAR, whole VARCHAR)")
-    listed, comments = [], 0
-    for (_, _, whole, kind), number, line in zip(misfits, numbers, lines, strict=True):
-        clean = (whole or "").lstrip("\r\n")
-        if log.comment and clean.lstrip().startswith(log.comment):
-            comments += 1
-        elif clean.strip():
-            listed.append((number, line, MISFITS.get(kind, kind.lower()), clean))
-    if listed:
-        con.executemany(f"INSERT INTO {stage.rejects} VALUES (?, ?, ?, ?)", listed)
+    stage.skipped = {"blank": len(blanks)}
+    stage.several_lines = log.skip_lines + log.header + stage.read != counted.lines
+    reasons = [MISFITS.get(kind, kind.lower()) for _, _, _, kind in misfits]
+    _table_of(con, stage.rejects, record_no=(numbers, "BIGINT"), reason=(reasons, "VARCHAR"))
     if misfits:
         shifts = {n - 1 - j: j + 1 for j, n in enumerate(numbers)}  # position from which on -> refused before
         thresholds = ", ".join(f"({begins}, {shift})" for begins, shift in shifts.items())
@@ -295,20 +293,55 @@ def _number(con: Any, table: str, stage: FileStage, log: LogMap, text: Path, cou
     else:
         stage.rows = f"{table}_rows"
         con.execute(f"CREATE TEMP VIEW {table} AS SELECT rowid + 1 AS record_no, * FROM {table}_rows")
-    skips = dict(con.execute(f"SELECT skip, count(*) FROM {table} WHERE skip IS NOT NULL GROUP BY skip").fetchall())
-    skips["blank"] = skips.get("blank", 0) + len(blanks) + len(only_blank)
-    skips["comment"] = skips.get("comment", 0) + comments
-    stage.skipped = {reason: n for reason, n in skips.items() if n}
+    skips = con.execute(f"SELECT skip, count(*) FROM {table} WHERE skip IS NOT NULL GROUP BY skip").fetchall()
+    stage.skipped.update(dict(skips))
 
 
-def _events(con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSchema, parts: list[_Part]) -> None:
+def _table_of(con: Any, name: str, **columns: tuple[list[Any], str]) -> None:
+    """A temporary table of Python values, by way of Arrow: row by row would take minutes."""
+    import pyarrow as pa
+
+    types = {"BIGINT": pa.int64(), "VARCHAR": pa.string()}
+    held = pa.table({c: pa.array(values, type=types[kind]) for c, (values, kind) in columns.items()})
+    con.register("python_values", held)
+    con.execute(f"CREATE OR REPLACE TEMP TABLE {name} AS SELECT * FROM python_values")
+    con.unregister("python_values")
+
+
+def _texts(con: Any, stage: FileStage, log: LogMap, text: Path, columns: int) -> None:
+    """Gives the rejects their line and text; those that turn out blank or comments become skipped."""
+    wanted = [
+        n for (n,) in con.execute(f"SELECT record_no FROM {stage.rejects} ORDER BY 1 LIMIT {MOST_TEXTS}").fetchall()
+    ]
+    found = delimited.raw_records(text, log, wanted, columns, stage.several_lines)
+    found += [(0, "?")] * (len(wanted) - len(found))
+    lines, texts = [line or None for line, _ in found], [t for _, t in found]
+    _table_of(con, "texts", record_no=(wanted, "BIGINT"), line=(lines, "BIGINT"), whole=(texts, "VARCHAR"))
+    con.execute(
+        f"CREATE OR REPLACE TEMP TABLE {stage.rejects} AS "
+        f"SELECT record_no, line, reason, whole FROM {stage.rejects} LEFT JOIN texts USING (record_no)"
+    )
+    signs = log.delimiter + log.quote + " "
+    blank = [n for n, t in zip(wanted, texts, strict=True) if not t.strip(signs)]
+    comments = [n for n, t in zip(wanted, texts, strict=True) if log.comment and t.lstrip().startswith(log.comment)]
+    for reason, numbers in (("blank", blank), ("comment", comments)):
+        if numbers:
+            stage.skipped[reason] = stage.skipped.get(reason, 0) + len(numbers)
+            con.execute(f"DELETE FROM {stage.rejects} WHERE record_no IN ({', '.join(map(str, numbers))})")
+
+
+def _events(
+    con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSchema, parts: list[_Part], text: Path, columns: int
+) -> None:
     """The view of the file's events in UTC, after clock changes are settled and impossible times refused."""
     stage.twice, stage.never = _clock_changes(con, table, stage, log, schema, parts)
     for part in parts:
         if part.walls.keys() >= {"start", "finish"} or (part.finish and not part.duration):
             shown = f"concat('finish ', {part.finish}, ' is before start ', {part.start}, ' (UTC)')"
             _refuse(con, stage, f"{part.finish} < {part.start}", shown)
-    con.execute(f"INSERT INTO {stage.rejects} SELECT record_no, NULL, bad, whole FROM {table} WHERE bad IS NOT NULL")
+    con.execute(f"INSERT INTO {stage.rejects} SELECT record_no, bad FROM {table} WHERE bad IS NOT NULL")
+    _texts(con, stage, log, text, columns)
+    stage.skipped = {reason: n for reason, n in stage.skipped.items() if n}
     stage.rejected = con.execute(f"SELECT count(*) FROM {stage.rejects}").fetchone()[0]
     selects = []
     for i, part in enumerate(parts):
@@ -365,7 +398,7 @@ def _settle(con: Any, table: str, stage: FileStage, part: _Part, name: str, foun
 
 
 def _refuse(con: Any, stage: FileStage, condition: str, reason: str) -> None:
-    _update(con, stage, f"bad = {reason}, whole = ''", f"skip IS NULL AND bad IS NULL AND {condition}")
+    _update(con, stage, f"bad = {reason}", f"skip IS NULL AND bad IS NULL AND {condition}")
 
 
 def _update(con: Any, stage: FileStage, sets: str, condition: str) -> None:
