@@ -14,8 +14,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from fermata.archive import Archive, LogState, SourceFile, duplicates
-from fermata.archive.duck import connect, ident, lit, scan, watched
+from fermata.archive import Archive, LogState, SourceFile, duplicates, upkeep
+from fermata.archive.duck import connect, ident, watched
 from fermata.archive.manifest import Carry, Part
 from fermata.archive.store import Writing
 from fermata.errors import DataError, FermataError, SourceError
@@ -28,7 +28,6 @@ from fermata.intake.stage import FileStage, stage_file
 __all__ = ["Outcome", "import_files"]
 
 BATCH_BYTES = 256 << 20
-ORDER = "ORDER BY start_utc, file_id, record_no, event_no"
 Progress = Callable[[str], None]
 
 
@@ -110,7 +109,7 @@ class _Importer:
         self.background = ThreadPoolExecutor(max_workers=1)
         self.mapping = self.log.digest(self.schema.zone)
         self.columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
-        self._refresh_keys()
+        upkeep.refresh_keys(self.con, self.writing, self.progress)
 
     @property
     def state(self) -> LogState:
@@ -284,25 +283,10 @@ class _Importer:
                     continue
                 self.writing.retire([part.path, part.keys] if isinstance(part, Part) else [part.path])
                 if rest := sorted(set(part.files) - gone):
-                    kept.append(self._rewritten(part, rest, batch.number))
+                    kept.append(upkeep.without(self.con, self.writing, part, rest, batch.number))
             setattr(state, name, kept)
         for file_id in gone:
             state.files.pop(file_id, None)
-
-    def _rewritten(self, part: Any, files: list[int], number: int) -> Any:
-        names = {}
-        for key in ("path", "keys") if isinstance(part, Part) else ("path",):
-            old = getattr(part, key)
-            names[key] = f"{old.removesuffix('.parquet')}-{number}.parquet"
-            staged = self.writing.staging / "rewritten.parquet"
-            order = f" {ORDER}" if key == "path" else ""
-            self._copy(
-                f"SELECT * FROM {scan([self.writing.root / old])} WHERE file_id IN ({', '.join(map(str, files))}){order}",
-                staged,
-            )
-            self.writing.place(staged, names[key])
-        rows = self.con.execute(f"SELECT count(*) FROM {scan([self.writing.root / names['path']])}").fetchone()[0]
-        return dataclasses.replace(part, **names, files=tuple(files), rows=rows)
 
     def _write(self, batch: _Batch) -> None:
         """The batch's events, keys, carried events and rejects as Parquet files in place."""
@@ -319,7 +303,7 @@ class _Importer:
         for month, rows, first, last, until, unfinished, files in months:
             self.progress(f"{self.schema.name}: writing {month}, {rows:,} events")
             names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
-            size = self._place(f"SELECT {columns} FROM incoming WHERE {_inside(month)} {ORDER}", names[0])
+            size = self._place(f"SELECT {columns} FROM incoming WHERE {_inside(month)} {upkeep.ORDER}", names[0])
             keys = f"SELECT key, file_id, record_no FROM ({self._keys(batch)}) WHERE {_inside(month)}"
             self._place(keys, names[1], compression="snappy")  # hashes do not compress
             edges = first.isoformat(), last.isoformat(), until.isoformat()
@@ -344,7 +328,7 @@ class _Importer:
         ).fetchone()
         if rows:
             name = f"{self.schema.name}/carry/{batch.number}.parquet"
-            self._place(f"SELECT * FROM carried {ORDER}", name)
+            self._place(f"SELECT * FROM carried {upkeep.ORDER}", name)
             self.state.carry.append(Carry(name, rows, tuple(files), first.isoformat(), tuple(self.schema.columns)))
 
     def _incoming(self, batch: _Batch) -> str:
@@ -362,34 +346,7 @@ class _Importer:
         return " UNION ALL ".join(selects)
 
     def _place(self, query: str, target: str, compression: str = "zstd") -> int:
-        staged = self.writing.staging / "part.parquet"
-        self._copy(query, staged, compression)
-        size = staged.stat().st_size
-        self.writing.place(staged, target)
-        return size
-
-    def _copy(self, query: str, target: Path, compression: str = "zstd") -> None:
-        self.con.execute(f"COPY ({query}) TO {lit(str(target))} (FORMAT parquet, COMPRESSION {compression})")
-
-    def _refresh_keys(self) -> None:
-        """Writes all sidecars anew where the engine's hash has changed since they were written."""
-        manifest = self.writing.manifest
-        now = duplicates.probe(self.con)
-        if manifest.key_probe not in ("", now):
-            for name, log in manifest.logs.items():
-                self.progress(f"{name}: making record keys anew for this version of the engine")
-                log.parts = [self._with_keys(p) for p in log.parts]
-        manifest.key_probe = now
-
-    def _with_keys(self, part: Part) -> Part:
-        source = scan([self.writing.root / part.path])
-        held = [r[0] for r in self.con.execute(f"DESCRIBE SELECT * FROM {source}").fetchall()]
-        columns = [c for c in held if c not in ("file_id", "record_no", "event_no")]
-        name = f"{part.path.removesuffix('.parquet')}-{self.writing.manifest.number + 1}.keys.parquet"
-        first = "QUALIFY row_number() OVER (PARTITION BY file_id, record_no ORDER BY event_no) = 1"
-        self._place(f"SELECT {duplicates.key_sql(columns)} AS key, file_id, record_no FROM {source} {first}", name)
-        self.writing.retire([part.keys])
-        return dataclasses.replace(part, keys=name)
+        return upkeep.place(self.con, self.writing, query, target, compression)
 
     def _shown(self, path: Path) -> str:
         whole = path.resolve()

@@ -15,7 +15,7 @@ from typing import Any
 from fermata.archive.duck import ident, lit
 from fermata.errors import SourceError
 from fermata.fields import TIMES, LogSchema
-from fermata.intake import delimited
+from fermata.intake import delimited, rejects
 from fermata.intake.expressions import Column, Origin, duration, instant, typed
 from fermata.intake.localtime import FIRST, LAST, minus, second_pass, to_utc, ts, windows, within
 from fermata.intake.mapping import FieldMap, LogMap
@@ -24,16 +24,7 @@ from fermata.timeline.zones import Change
 __all__ = ["FileStage", "stage_file"]
 
 MOST_MISFITS = 100_000
-MOST_TEXTS = 100_000  # rejects whose text is kept; a file with more is mapped wrongly
 SHOWN = 60  # characters of a refused text that its reason repeats
-MISFITS = {
-    "TOO MANY COLUMNS": "has more columns than the header",
-    "MISSING COLUMNS": "has fewer columns than the header",
-    "UNQUOTED VALUE": "has a quote that is never closed, or text after a closing quote",
-    "INVALID ENCODING": "is not UTF-8 text",
-    "LINE SIZE OVER MAXIMUM": "is longer than 16 MB",
-    "CAST": "cannot be read",
-}
 
 
 @dataclass
@@ -279,8 +270,7 @@ def _number(
     stage.read = rows + len(misfits) + len(blanks)
     stage.skipped = {"blank": len(blanks)}
     stage.several_lines = log.skip_lines + log.header + stage.read != counted.lines
-    reasons = [MISFITS.get(kind, kind.lower()) for _, _, _, kind in misfits]
-    _table_of(con, stage.rejects, record_no=(numbers, "BIGINT"), reason=(reasons, "VARCHAR"))
+    rejects.begin(con, stage, numbers, [kind for _, _, _, kind in misfits])
     if misfits:
         shifts = {n - 1 - j: j + 1 for j, n in enumerate(numbers)}  # position from which on -> refused before
         thresholds = ", ".join(f"({begins}, {shift})" for begins, shift in shifts.items())
@@ -297,39 +287,6 @@ def _number(
     stage.skipped.update(dict(skips))
 
 
-def _table_of(con: Any, name: str, **columns: tuple[list[Any], str]) -> None:
-    """A temporary table of Python values, by way of Arrow: row by row would take minutes."""
-    import pyarrow as pa
-
-    types = {"BIGINT": pa.int64(), "VARCHAR": pa.string()}
-    held = pa.table({c: pa.array(values, type=types[kind]) for c, (values, kind) in columns.items()})
-    con.register("python_values", held)
-    con.execute(f"CREATE OR REPLACE TEMP TABLE {name} AS SELECT * FROM python_values")
-    con.unregister("python_values")
-
-
-def _texts(con: Any, stage: FileStage, log: LogMap, text: Path, columns: int) -> None:
-    """Gives the rejects their line and text; those that turn out blank or comments become skipped."""
-    wanted = [
-        n for (n,) in con.execute(f"SELECT record_no FROM {stage.rejects} ORDER BY 1 LIMIT {MOST_TEXTS}").fetchall()
-    ]
-    found = delimited.raw_records(text, log, wanted, columns, stage.several_lines)
-    found += [(0, "?")] * (len(wanted) - len(found))
-    lines, texts = [line or None for line, _ in found], [t for _, t in found]
-    _table_of(con, "texts", record_no=(wanted, "BIGINT"), line=(lines, "BIGINT"), whole=(texts, "VARCHAR"))
-    con.execute(
-        f"CREATE OR REPLACE TEMP TABLE {stage.rejects} AS "
-        f"SELECT record_no, line, reason, whole FROM {stage.rejects} LEFT JOIN texts USING (record_no)"
-    )
-    signs = log.delimiter + log.quote + " "
-    blank = [n for n, t in zip(wanted, texts, strict=True) if not t.strip(signs)]
-    comments = [n for n, t in zip(wanted, texts, strict=True) if log.comment and t.lstrip().startswith(log.comment)]
-    for reason, numbers in (("blank", blank), ("comment", comments)):
-        if numbers:
-            stage.skipped[reason] = stage.skipped.get(reason, 0) + len(numbers)
-            con.execute(f"DELETE FROM {stage.rejects} WHERE record_no IN ({', '.join(map(str, numbers))})")
-
-
 def _events(
     con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSchema, parts: list[_Part], text: Path, columns: int
 ) -> None:
@@ -340,7 +297,7 @@ def _events(
             shown = f"concat('finish ', {part.finish}, ' is before start ', {part.start}, ' (UTC)')"
             _refuse(con, stage, f"{part.finish} < {part.start}", shown)
     con.execute(f"INSERT INTO {stage.rejects} SELECT record_no, bad FROM {table} WHERE bad IS NOT NULL")
-    _texts(con, stage, log, text, columns)
+    rejects.texts(con, stage, log, text, columns)
     stage.skipped = {reason: n for reason, n in stage.skipped.items() if n}
     stage.rejected = con.execute(f"SELECT count(*) FROM {stage.rejects}").fetchone()[0]
     selects = []

@@ -1,0 +1,60 @@
+"""Writing and rewriting the archive's Parquet files: immutable ones are never changed, new ones take their place."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from fermata.archive import duplicates
+from fermata.archive.duck import lit, scan
+from fermata.archive.manifest import Part
+from fermata.archive.store import Writing
+
+__all__ = ["ORDER", "place", "refresh_keys", "without"]
+
+ORDER = "ORDER BY start_utc, file_id, record_no, event_no"
+
+
+def place(con: Any, writing: Writing, query: str, target: str, compression: str = "zstd") -> int:
+    """Writes the rows of `query` as the Parquet file `target` of the archive; its size in bytes."""
+    staged: Path = writing.staging / "part.parquet"
+    con.execute(f"COPY ({query}) TO {lit(str(staged))} (FORMAT parquet, COMPRESSION {compression})")
+    size = staged.stat().st_size
+    writing.place(staged, target)
+    return size
+
+
+def without(con: Any, writing: Writing, part: Any, files: list[int], number: int) -> Any:
+    """A file like `part` (a Part or a Carry) that holds only the events of `files`, written by import `number`."""
+    names = {}
+    for key in ("path", "keys") if isinstance(part, Part) else ("path",):
+        old = getattr(part, key)
+        names[key] = f"{old.removesuffix('.parquet')}-{number}.parquet"
+        order = f" {ORDER}" if key == "path" else ""
+        kept = f"file_id IN ({', '.join(map(str, files))})"
+        place(con, writing, f"SELECT * FROM {scan([writing.root / old])} WHERE {kept}{order}", names[key])
+    rows = con.execute(f"SELECT count(*) FROM {scan([writing.root / names['path']])}").fetchone()[0]
+    return dataclasses.replace(part, **names, files=tuple(files), rows=rows)
+
+
+def refresh_keys(con: Any, writing: Writing, say: Callable[[str], None]) -> None:
+    """Writes all sidecars anew where the engine's hash has changed since they were written."""
+    manifest = writing.manifest
+    now = duplicates.probe(con)
+    if manifest.key_probe not in ("", now):
+        for name, log in manifest.logs.items():
+            say(f"{name}: making record keys anew for this version of the engine")
+            log.parts = [_with_keys(con, writing, p) for p in log.parts]
+    manifest.key_probe = now
+
+
+def _with_keys(con: Any, writing: Writing, part: Part) -> Part:
+    source = scan([writing.root / part.path])
+    columns = [c for c in part.columns if c not in ("file_id", "record_no", "event_no")]
+    name = f"{part.path.removesuffix('.parquet')}-{writing.manifest.number + 1}.keys.parquet"
+    first = "QUALIFY row_number() OVER (PARTITION BY file_id, record_no ORDER BY event_no) = 1"
+    place(con, writing, f"SELECT {duplicates.key_sql(columns)} AS key, file_id, record_no FROM {source} {first}", name)
+    writing.retire([part.keys])
+    return dataclasses.replace(part, keys=name)

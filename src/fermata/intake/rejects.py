@@ -1,0 +1,63 @@
+"""Refused records of one file: number, line, reason, and the text as it stands in the file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from fermata.intake import delimited
+from fermata.intake.mapping import LogMap
+
+if TYPE_CHECKING:
+    from fermata.intake.stage import FileStage
+
+__all__ = ["begin", "texts"]
+
+MOST_TEXTS = 100_000  # rejects whose text is kept; a file with more is mapped wrongly
+MISFITS = {
+    "TOO MANY COLUMNS": "has more columns than the header",
+    "MISSING COLUMNS": "has fewer columns than the header",
+    "UNQUOTED VALUE": "has a quote that is never closed, or text after a closing quote",
+    "INVALID ENCODING": "is not UTF-8 text",
+    "LINE SIZE OVER MAXIMUM": "is longer than 16 MB",
+    "CAST": "cannot be read",
+}
+
+
+def begin(con: Any, stage: FileStage, numbers: list[int], kinds: list[str]) -> None:
+    """Makes the table of the file's rejects, with what the parser refused (kinds as the engine names them)."""
+    reasons = [MISFITS.get(kind, kind.lower()) for kind in kinds]
+    _table_of(con, stage.rejects, record_no=(numbers, "BIGINT"), reason=(reasons, "VARCHAR"))
+
+
+def _table_of(con: Any, name: str, **columns: tuple[list[Any], str]) -> None:
+    """A temporary table of Python values, by way of Arrow: row by row would take minutes."""
+    import pyarrow as pa
+
+    types = {"BIGINT": pa.int64(), "VARCHAR": pa.string()}
+    held = pa.table({c: pa.array(values, type=types[kind]) for c, (values, kind) in columns.items()})
+    con.register("python_values", held)
+    con.execute(f"CREATE OR REPLACE TEMP TABLE {name} AS SELECT * FROM python_values")
+    con.unregister("python_values")
+
+
+def texts(con: Any, stage: FileStage, log: LogMap, text: Path, columns: int) -> None:
+    """Gives the rejects their line and text; those that turn out blank or comments become skipped."""
+    wanted = [
+        n for (n,) in con.execute(f"SELECT record_no FROM {stage.rejects} ORDER BY 1 LIMIT {MOST_TEXTS}").fetchall()
+    ]
+    found = delimited.raw_records(text, log, wanted, columns, stage.several_lines)
+    found += [(0, "?")] * (len(wanted) - len(found))
+    lines, held = [line or None for line, _ in found], [t for _, t in found]
+    _table_of(con, "texts", record_no=(wanted, "BIGINT"), line=(lines, "BIGINT"), whole=(held, "VARCHAR"))
+    con.execute(
+        f"CREATE OR REPLACE TEMP TABLE {stage.rejects} AS "
+        f"SELECT record_no, line, reason, whole FROM {stage.rejects} LEFT JOIN texts USING (record_no)"
+    )
+    signs = log.delimiter + log.quote + " "
+    blank = [n for n, t in zip(wanted, held, strict=True) if not t.strip(signs)]
+    comments = [n for n, t in zip(wanted, held, strict=True) if log.comment and t.lstrip().startswith(log.comment)]
+    for reason, numbers in (("blank", blank), ("comment", comments)):
+        if numbers:
+            stage.skipped[reason] = stage.skipped.get(reason, 0) + len(numbers)
+            con.execute(f"DELETE FROM {stage.rejects} WHERE record_no IN ({', '.join(map(str, numbers))})")
