@@ -50,7 +50,7 @@ def test_new_import_report(tmp_path: Path) -> None:
     done = fermata("import", cwd=place, code=1)
     assert "3 read = 2 stored + 0 duplicate + 1 rejected + 0 skipped; 2 events" in done.stdout
     assert "more rejected records than its reject_limit of 0" in done.stderr
-    assert "record 3: start: 'late' is not a time" in fermata("records", "doors", "--rejects", cwd=place).stdout
+    assert "record 3, line 4: start: 'late' is not a time" in fermata("records", "doors", "--rejects", cwd=place).stdout
     assert "import 1" in fermata("import", "--list", cwd=place).stdout
     assert table(fermata("report", "doors", "--by", "user", "--output", "csv", cwd=place).stdout) == [
         {"User": "B-1", "Count": "1"}, {"User": "B-2", "Count": "1"}

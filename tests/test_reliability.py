@@ -51,17 +51,19 @@ def test_a_kill_at_any_moment_leaves_the_old_state_or_the_new(make: Maker) -> No
     """A real process is killed two dozen times while it imports; what counts is always whole, and ends up complete."""
     workspace = make(plain())
     random = Random(11)
-    done, seen = (0, 0), set()
-    for round_ in range(KILLS):
+    done, seen, longest = (0, 0), set(), 0.0
+    for round_ in range(KILLS + 1):
         if done[0] == len(list(workspace.path.glob("*.csv"))):
             (workspace.path / f"f{round_:02d}.csv").write_text(lines(round_, 4000))
-        child = subprocess.Popen([sys.executable, "-c", IMPORTER, str(workspace.path)], stdout=subprocess.PIPE)
-        assert child.stdout
-        child.stdout.readline()
-        time.sleep(random.uniform(0, 0.45))
-        child.kill()
-        child.wait()
-        child.stdout.close()
+        with subprocess.Popen([sys.executable, "-c", IMPORTER, str(workspace.path)], stdout=subprocess.PIPE) as child:
+            assert child.stdout
+            child.stdout.readline()
+            began = time.monotonic()
+            if round_:  # the first import is left to finish: it tells how long one takes here and now
+                time.sleep(random.uniform(0, 1.3 * longest))
+                child.kill()
+            child.wait()
+            longest = longest or time.monotonic() - began
         now = state(workspace)
         assert now in (done, (done[0] + 1, done[1] + 4000))
         seen.add(now != done)
