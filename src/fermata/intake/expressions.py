@@ -81,7 +81,8 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
     utc: list[str] = []
     patterns = [f for f in forms if "%" in f and "%z" not in f]
     if patterns:
-        local.append(f"try_strptime({raw}, [{', '.join(lit(p) for p in patterns)}])")
+        forms_sql = lit(patterns[0]) if len(patterns) == 1 else f"[{', '.join(lit(p) for p in patterns)}]"
+        local.append(f"try_strptime({raw}, {forms_sql})")
     for form in forms:
         if form == "iso":
             shaped = f"regexp_matches({raw}, {lit(ISO_SHAPE)})"
