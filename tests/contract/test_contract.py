@@ -184,6 +184,19 @@ def test_contributions_add_up_to_the_cell(
         assert sum(found) == row.cells[0], row
 
 
+@pytest.mark.parametrize("measure", ["mean pages", "mean duration"])
+def test_contributions_to_a_mean(placed: engines.Placed, logs: engines.Logs, measure: str) -> None:
+    """The values behind a mean, added up and divided by their number, give it at every level."""
+    plan, table = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=["user"], columns=[measure])
+    for row in table.rows:
+        cell = Cell(tuple(zip(plan.by, row.keys, strict=False)), 0)
+        found = engines.records(placed, plan, cell).column("contribution").to_pylist()
+        if row.cells[0] is None:
+            assert not found
+        else:
+            assert abs(sum(found) / len(found) - row.cells[0]) <= (0.5 if "duration" in measure else 1e-9)
+
+
 @pytest.mark.parametrize(
     "measure", ["median duration", "percentile 90 pages", "least cost", "most duration", "first", "last"]
 )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
 import sys
@@ -139,15 +140,9 @@ def emit(item: RunResult | Records, output: str | None, limit: int | None = None
     terminal = sys.stdout.isatty()
     size = shutil.get_terminal_size()
     most = limit if limit is not None else (max(size.lines * 5, 100) if terminal else None)
-    colour = terminal and "NO_COLOR" not in _environment()
+    colour = terminal and "NO_COLOR" not in os.environ
     width = size.columns if terminal else None
     click.echo(text.render(item, colour=colour, most_rows=most, width=width), nl=False, color=True if colour else None)
-
-
-def _environment() -> Any:
-    import os
-
-    return os.environ
 
 
 def note(text: str) -> None:

@@ -74,7 +74,7 @@ def told(outcome: Any) -> str:
     if outcome.replaces:
         text += f"; replaces file {', '.join(map(str, outcome.replaces))}"
     if f.possible_repeats:
-        text += f"; {f.possible_repeats:,} possible repeats kept"
+        text += f"; {f.possible_repeats:,} possible repeat{'s' * (f.possible_repeats != 1)} kept"
     if f.twice or f.never:
         text += f"; clock change: {f.twice:,} twice, {f.never:,} never"
     return text

@@ -39,7 +39,6 @@ class Outcome:
     file: SourceFile | None = None
     unchanged: SourceFile | None = None
     replaces: tuple[int, ...] = ()
-    rejects: tuple[tuple[int, int | None, str, str], ...] = ()
 
 
 @dataclass
@@ -233,11 +232,10 @@ class _Importer:
         )
         if not file.adds_up:
             raise SourceError(f"{stage.path}: the records do not add up ({file}); nothing was imported")
-        rejects = self.con.execute(f"SELECT * FROM {stage.rejects} ORDER BY record_no LIMIT 20").fetchall()
         batch.stages.append(stage)
         batch.files.append(file)
         batch.overlaps.append(overlap)
-        batch.outcomes.append(Outcome(file.path, file, None, tuple(sorted(replaced)), tuple(rejects)))
+        batch.outcomes.append(Outcome(file.path, file, None, tuple(sorted(replaced))))
 
     def _records(self, stage: FileStage) -> int:
         """Records that gave an event, counted from the events themselves and not by subtraction."""

@@ -44,11 +44,6 @@ class FileStage:
     rows: str = ""
     several_lines: bool = False
 
-    @property
-    def accepted(self) -> int:
-        """Records that gave at least one event."""
-        return self.read - self.rejected - sum(self.skipped.values())
-
 
 class _Columns:
     """The columns of the stage table: each expression once, however many events use it.
