@@ -81,9 +81,13 @@ def _from_ledger(plan: Plan, place: Workplace, strand: Strand) -> list[str]:
     if rejected := sum(f.rejected for f in near):
         notes.append(f"{_records(rejected)} of files covering this period rejected: fermata records {name} --rejects")
     if twice := sum(f.twice for f in near):
-        notes.append(f"{_records(twice)} with a local time that happened twice, settled by the log's policy")
+        notes.append(
+            f"{_records(twice)} of files covering this period with a local time that happened twice, settled by the log's policy"
+        )
     if never := sum(f.never for f in near):
-        notes.append(f"{_records(never)} with a local time that never happened, settled by the log's policy")
+        notes.append(
+            f"{_records(never)} of files covering this period with a local time that never happened, settled by the log's policy"
+        )
     if repeats := sum(f.possible_repeats for f in near):
         notes.append(
             f"{_records(repeats)} equal to one of another file without being part of an overlap, kept and counted"
