@@ -20,6 +20,7 @@ from fermata.archive import Archive, Snapshot
 from fermata.archive.duck import scan
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
+from fermata.intake import opening
 from fermata.intake.importer import Outcome, Progress, import_files
 from fermata.intake.mapping import LogMap
 from fermata.reports import files as report_files
@@ -202,12 +203,12 @@ class Workspace:
         return report.changed(period=Period.parse(report.period, calendar).step(n, self.now(), whole).text)
 
     def files(self, log: str) -> list[Path]:
-        """The files the log's `files` patterns match now, in the order of their names."""
+        """The files the log's `files` patterns match now, oldest records first; those of a zip archive one by one."""
         found: dict[Path, None] = {}
         for pattern in self.mapping(log).files:
             whole = pattern if Path(pattern).is_absolute() else f"{glob.escape(str(self.path))}/{pattern}"
-            for name in sorted(glob.glob(whole, recursive=True)):
-                found[Path(name)] = None
+            for path in opening.in_order(Path(n) for n in glob.glob(whole, recursive=True)):
+                found.update(dict.fromkeys(opening.members(path, self.mapping(log).format)))
         return list(found)
 
     def import_log(
@@ -224,9 +225,10 @@ class Workspace:
         Raises RequestError if there is no file, SourceError for one that cannot be read as mapped.
         """
         mapping = self.mapping(log)
-        wanted = [Path(p) for p in paths] or self.files(log)
+        given = [m for p in paths for m in opening.members(Path(p), mapping.format)]
+        wanted = given or self.files(log)
         for path in wanted:
-            if not path.is_file():
+            if not opening.on_disk(path).is_file():
                 raise RequestError(f"{path}: there is no such file")
         if not wanted:
             raise RequestError(

@@ -24,7 +24,9 @@ FORMAT = 1
 class SourceFile:
     """One imported file: where it was, its hash, what became of its records (they add up to `read`).
 
-    `from_name` is what fields took from its path: the same bytes under another such name are other events.
+    `from_name` is what fields took from its path: the same bytes under another such name are other events. `known` is
+    when its records first came in (an import repeated under another mapping keeps it), `upto` how far a query's growing
+    column had come, `expired` how many of its events were dropped for their age, `inferred` what its reader assumed.
     """
 
     id: int
@@ -48,6 +50,10 @@ class SourceFile:
     ends_in_newline: bool = True
     from_name: str = ""
     leaned_on: dict[str, int] = field(default_factory=dict)
+    inferred: str = ""
+    known: str = ""
+    upto: str = ""
+    expired: int = 0
 
     @property
     def adds_up(self) -> bool:
@@ -96,6 +102,7 @@ class LogState:
     carry: list[Carry] = field(default_factory=list)
     rejects: dict[str, str] = field(default_factory=dict)
     complete_to: str | None = None
+    kept_from: str | None = None
 
     @property
     def events(self) -> int:
@@ -167,4 +174,4 @@ def _log_state(state: dict[str, Any]) -> LogState:
     files = {int(i): SourceFile(**f) for i, f in state["files"].items()}
     parts = [Part(**{**p, "files": tuple(p["files"]), "columns": tuple(p["columns"])}) for p in state["parts"]]
     carry = [Carry(**{**c, "files": tuple(c["files"]), "columns": tuple(c["columns"])}) for c in state["carry"]]
-    return LogState(files, parts, carry, state["rejects"], state["complete_to"])
+    return LogState(files, parts, carry, state["rejects"], state["complete_to"], state.get("kept_from"))

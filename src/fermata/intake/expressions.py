@@ -7,7 +7,8 @@ apart, so nothing becomes empty silently.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from fermata.archive.duck import lit
@@ -21,15 +22,20 @@ OFFSET = r"(Z|z|[+-]\d\d(:?\d\d)?)$"
 ISO_SHAPE = r"^\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d([.,]\d+)?)?)?\s*(Z|z|[+-]\d\d(:?\d\d)?)?$"
 EPOCH = {"epoch s": 1_000_000, "epoch ms": 1_000, "epoch us": 1}
 MOST_EPOCH = 253_402_300_799_000_000  # the end of the year 9999, in microseconds
+UNIX_EPOCH_JULIAN = "2440587.5"  # the Julian day of 1970-01-01T00:00 UTC
+MAC_SHAPE = r"^([0-9A-Fa-f]{2}[:-]?){5}[0-9A-Fa-f]{2}$|^([0-9A-Fa-f]{4}[.]){2}[0-9A-Fa-f]{4}$"
+PHONE_SHAPE = r"^[+(]?[0-9][0-9 ()/.-]*$"
+SHORT_NUMBER = 6  # digits; shorter ones are extensions and service numbers, which have no country
 ISO_DURATION = r"^P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)(?:\.(\d{1,6}))?S)?)?$"
 
 
 @dataclass(frozen=True)
 class Origin:
-    """The file a record comes from: its path, and the engine's name of each of its columns."""
+    """The file a record comes from: its path, the expression of each of its columns, and what zone abbreviations mean."""
 
     file: Path
     columns: dict[str, str]
+    zones: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,16 +50,52 @@ class Column:
 
 def raw_text(field: FieldMap, origin: Origin) -> str:
     """The text of a field before any typing: NULL where it is empty."""
+    text = _given(field, origin)
+    if field.part is not None:
+        text = f"nullif(regexp_extract({text}, {lit(field.part)}, 1), '')"
+    if field.patterns:
+        cases = " ".join(f"WHEN regexp_matches({text}, {lit(k)}) THEN {lit(v)}" for k, v in field.patterns.items())
+        text = f"CASE {cases} ELSE {text} END"
+    if field.values:
+        cases = " ".join(f"WHEN {lit(k)} THEN {lit(v)}" for k, v in field.values.items())
+        text = f"CASE {text} {cases} ELSE {text} END"
+    return text
+
+
+def spelt(field: FieldMap, origin: Origin) -> str:
+    """The text of an identity in the spelling its rules declare."""
+    text = raw_text(field, origin)
+    for rule in field.spelling:
+        if rule == "lower":
+            text = f"lower({text})"
+        elif rule == "no domain":
+            text = f"coalesce(nullif(regexp_replace(regexp_replace({text}, '^[^\\\\]*\\\\', ''), '@.*$', ''), ''), {text})"
+        elif rule == "mac":
+            plain = f"lower(regexp_replace({text}, '[^0-9A-Fa-f]', '', 'g'))"
+            pairs = " || ':' || ".join(f"{plain}[{i}:{i + 1}]" for i in range(1, 13, 2))
+            text = f"CASE WHEN regexp_matches({text}, '{MAC_SHAPE}') THEN {pairs} ELSE {text} END"
+        else:
+            text = _phone(text, rule.removeprefix("phone").strip())
+    return text
+
+
+def _phone(text: str, country: str) -> str:
+    """Digits alone, `00` as `+`; with a country code, a national number with its one leading zero left out (ITU-T E.164)."""
+    plain = f"regexp_replace(regexp_replace({text}, '[^0-9+]', '', 'g'), '^00', '+')"
+    if country:
+        national = f"concat({lit(country)}, regexp_replace({plain}, '^0', ''))"
+        plain = f"CASE WHEN starts_with({plain}, '+') OR length({plain}) < {SHORT_NUMBER} THEN {plain} ELSE {national} END"
+    return f"CASE WHEN regexp_matches({text}, '{PHONE_SHAPE}') THEN {plain} ELSE {text} END"
+
+
+def _given(field: FieldMap, origin: Origin) -> str:
+    """The text as the source has it."""
     if field.constant is not None:
         return lit(field.constant)
     if field.file_name is not None:
         return lit(from_name(field.file_name, origin.file))
     texts = [_trimmed(origin.columns[c]) for c in field.read_columns]
-    text = texts[0] if len(texts) == 1 else f"nullif(concat_ws(' ', {', '.join(texts)}), '')"
-    if field.values:
-        cases = " ".join(f"WHEN {lit(k)} THEN {lit(v)}" for k, v in field.values.items())
-        text = f"CASE {text} {cases} ELSE {text} END"
-    return text
+    return texts[0] if len(texts) == 1 else f"nullif(concat_ws(' ', {', '.join(texts)}), '')"
 
 
 def from_name(pattern: str, file: Path) -> str:
@@ -79,7 +121,7 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
     forms = field.form or ("iso",)
     local: list[str] = []
     utc: list[str] = []
-    patterns = [f for f in forms if "%" in f and "%z" not in f]
+    patterns = [f for f in forms if "%" in f and not {"%z", "%Z"} & set(re.findall("%.", f)) and "hhmm" not in f]
     if patterns:
         forms_sql = lit(patterns[0]) if len(patterns) == 1 else f"[{', '.join(lit(p) for p in patterns)}]"
         local.append(f"try_strptime({raw}, {forms_sql})")
@@ -94,12 +136,42 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
         elif form in EPOCH:
             number = f"try_cast({raw} AS DECIMAL(38, 6)) * {EPOCH[form]}"
             utc.append(f"CASE WHEN abs({number}) < {MOST_EPOCH} THEN make_timestamp(CAST({number} AS BIGINT)) END")
+        elif form == "julian day":
+            days = f"try_cast({raw} AS DECIMAL(28, 12))"
+            micros = f"({days} - {UNIX_EPOCH_JULIAN}) * 86400000000"
+            utc.append(f"CASE WHEN abs({days}) < 5000000 THEN make_timestamp(CAST(round({micros} / 1000, 0) AS BIGINT) * 1000) END")
+        elif "hhmm" in form:
+            local.append(_clock_number(raw, form))
+        elif "%Z" in form:
+            offset = _with_offset(raw, origin.zones)
+            zoned = f"try_strptime({offset}, {lit(form.replace('%Z', '%z'))})"
+            utc.append(f"make_timestamp(epoch_us(CAST({zoned} AS TIMESTAMPTZ)))")
         elif "%z" in form:
             utc.append(f"make_timestamp(epoch_us(CAST(try_strptime({raw}, {lit(form)}) AS TIMESTAMPTZ)))")
     wanted = " or ".join("ISO 8601" if f == "iso" else f for f in forms)
     local_sql = _coalesce(local, "TIMESTAMP")
     utc_sql = _coalesce(utc, "TIMESTAMP")
     return Column(local_sql, reason=f"is not a time written as {wanted}", raw=raw), Column(utc_sql)
+
+
+def _with_offset(raw: str, zones: Mapping[str, str]) -> str:
+    """The text with the declared abbreviations of zones as offsets; others stay and are refused."""
+    for name, offset in zones.items():
+        found, instead = rf"(^|[ :0-9]){re.escape(name)}($| )", rf"\1{offset}\2"
+        raw = f"regexp_replace({raw}, {lit(found)}, {lit(instead)})"
+    return raw
+
+
+def _clock_number(raw: str, form: str) -> str:
+    """A date and a clock time written as a number: 517 is 05:17, 2400 is midnight at the day's end."""
+    pattern = form.replace("hhmm", "").strip()
+    day, clock = f"regexp_extract({raw}, '^(.*?) ?([0-9]{{1,4}})$', 1)", f"regexp_extract({raw}, '([0-9]{{1,4}})$', 1)"
+    number = f"try_cast({clock} AS INTEGER)"
+    begin = f"try_strptime({day}, {lit(pattern)})"
+    return (
+        f"CASE WHEN {number} <= 2400 AND {number} % 100 < 60 "
+        f"THEN {begin} + to_minutes({number} // 100 * 60 + {number} % 100) END"
+    )
 
 
 def duration(field: FieldMap, origin: Origin) -> Column:
@@ -140,7 +212,7 @@ def typed(field: FieldMap, spec: Field, origin: Origin) -> Column:
     """A declared field's value in the type the archive stores."""
     raw = raw_text(field, origin)
     if spec.type == "text":
-        return Column(raw, raw=raw)
+        return Column(spelt(field, origin) if field.spelling else raw, raw=raw)
     if spec.type == "duration":
         return duration(field, origin)
     if spec.type == "tags":

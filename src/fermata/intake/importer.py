@@ -20,9 +20,10 @@ from fermata.archive.manifest import Carry, Part
 from fermata.archive.store import Writing
 from fermata.errors import DataError, FermataError, SourceError
 from fermata.fields import LogSchema
-from fermata.intake import delimited
+from fermata.intake import opening
 from fermata.intake.expressions import from_name
 from fermata.intake.mapping import LogMap
+from fermata.intake.readers import delimited
 from fermata.intake.stage import FileStage, stage_file
 
 __all__ = ["Outcome", "import_files"]
@@ -135,6 +136,10 @@ class _Importer:
     def _take(self, batch: _Batch, path: Path) -> list[Path]:
         """Stages one file, or returns the files that must come before it."""
         shown = self._shown(path)
+        with opening.unpacked(path, self.writing.staging) as plain:
+            return self._take_plain(batch, plain, shown)
+
+    def _take_plain(self, batch: _Batch, path: Path, shown: str) -> list[Path]:
         live = {i: f for i, f in self.state.files.items() if i not in batch.superseded}
         known = [*live.values(), *batch.files]
         size = path.stat().st_size
@@ -156,7 +161,9 @@ class _Importer:
                 return needed
             batch.superseded |= replaced
         file_id = self.writing.manifest.next_file
-        stage = stage_file(self.con, path, Path(shown), file_id, self.log, self.schema, counting, self.writing.staging)
+        kept = datetime.fromisoformat(self.state.kept_from) if self.state.kept_from else None
+        scratch = self.writing.staging
+        stage = stage_file(self.con, path, Path(shown), file_id, self.log, self.schema, counting, scratch, kept)
         self.writing.manifest.next_file += 1
         overlap = self._compare(batch, stage, _within(alike, stage.counted))
         self._note(batch, stage, overlap, replaced, named)
@@ -169,13 +176,20 @@ class _Importer:
             for other in (live.get(int(i)) for i in one.leaned_on):
                 if other and other.id not in replaced and other.mapping != self.mapping:
                     path = self.base / other.path
-                    if not path.exists() or delimited.count(path).sha256 != other.sha256:
+                    if self._hash_now(path) != other.sha256:
                         raise SourceError(
                             f"{one.path}: shares records with {other.path}, which was imported under an older mapping and "
                             "is no longer there as it was; put it back so that both can be imported again"
                         )
                     needed.append(path)
         return needed
+
+    def _hash_now(self, path: Path) -> str:
+        """The hash of a file's unpacked content; empty if it is gone."""
+        if not opening.on_disk(path).is_file():
+            return ""
+        with opening.unpacked(path, self.writing.staging) as plain:
+            return delimited.count(plain).sha256
 
     def _compare(self, batch: _Batch, stage: FileStage, grown: list[SourceFile]) -> duplicates.Overlap:
         keys = f"keys_{stage.file_id}"
@@ -229,6 +243,8 @@ class _Importer:
             ends_in_newline=counted.ends_in_newline,
             from_name=named,
             leaned_on={str(k): v for k, v in sorted(overlap.by_original.items())},
+            inferred=stage.inferred,
+            known=min((self.state.files[i].known for i in replaced), default=self.writing.now.isoformat()),
         )
         if not file.adds_up:
             raise SourceError(f"{stage.path}: the records do not add up ({file}); nothing was imported")

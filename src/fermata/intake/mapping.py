@@ -16,6 +16,7 @@ import codecs
 import hashlib
 import json
 import re
+from datetime import date
 from typing import Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, field_validator, model_validator
@@ -25,18 +26,22 @@ from fermata.fields import COMMON, TIMES, FieldType, LogSchema, checked_name
 from fermata.fields import Field as EventField
 from fermata.timeline.zones import zone
 
-__all__ = ["DURATION_FORMS", "TIME_WORDS", "EventMap", "FieldMap", "LogMap"]
+__all__ = ["DURATION_FORMS", "TIME_WORDS", "EventMap", "FieldMap", "LogMap", "expression", "length"]
 
-TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us")
+TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us", "julian day")
 DURATION_FORMS = ("seconds", "milliseconds", "minutes", "hours", "h:mm:ss", "h:mm", "mm:ss", "iso")
-NOT_EVENTS = {
-    "files",
-    "repeats",
-    "reject_limit",
-    "title",
-    "kind",
-    "overlap",
-}  # changing these changes no event
+SPELLINGS = ("lower", "no domain", "mac", "phone")
+NOT_EVENTS = {"files", "repeats", "reject_limit", "title", "kind", "key", "complete", "keep_for", "gap", "database"}
+ONLY_WITH = {  # keys that mean something to some formats only
+    "pattern": ("regex",),
+    "unmatched": ("regex", "syslog", "web access", "page log", "w3c"),
+    "layout": ("page log",),
+    "year": ("syslog",),
+    "records": ("json",),
+    "sheet": ("xlsx",),
+    "until": ("icalendar",),
+    "database": ("sql",),
+}
 
 
 class Strict(BaseModel):
@@ -67,6 +72,9 @@ class FieldMap(Strict):
     true: tuple[str, ...] = ("true", "yes", "1")
     false: tuple[str, ...] = ("false", "no", "0")
     next_day: bool = False
+    part: str | None = None
+    patterns: dict[str, str] = Key(default_factory=dict)
+    spelling: tuple[str, ...] = ()
 
     @model_validator(mode="before")
     @classmethod
@@ -75,8 +83,9 @@ class FieldMap(Strict):
             data = {"column": data}
         if isinstance(data, dict):
             data = dict(data)
-            if isinstance(data.get("form"), str):
-                data["form"] = (data["form"],)
+            for key in ("form", "spelling"):
+                if isinstance(data.get(key), str):
+                    data[key] = (data[key],)
             if isinstance(data.get("column"), int):
                 data["column"] = str(data["column"])
             if "columns" in data:
@@ -88,13 +97,15 @@ class FieldMap(Strict):
         given = [n for n in ("column", "columns", "constant", "file_name") if getattr(self, n) is not None]
         if len(given) != 1:
             raise ValueError(f"give one of column, columns, constant, file_name ({', '.join(given) or 'none'} given)")
-        if self.file_name is not None:
-            try:
-                groups = re.compile(self.file_name).groups
-            except re.error as e:
-                raise ValueError(f"file_name is no regular expression: {e}") from None
-            if groups != 1:
-                raise ValueError("file_name needs exactly one group, as in 'doors-(\\w+)-'")
+        for key in ("file_name", "part"):
+            pattern = getattr(self, key)
+            if pattern is not None and expression(key, pattern).groups != 1:
+                raise ValueError(f"{key} needs exactly one group, as in 'doors-(\\w+)-'")
+        for pattern in self.patterns:
+            expression("patterns", pattern)
+        for rule in self.spelling:
+            if rule not in SPELLINGS and not re.fullmatch(r"phone \+\d{1,3}", rule):
+                raise ValueError(f"no spelling rule {rule!r}; there are {', '.join(SPELLINGS)}, and 'phone +44'")
         return self
 
     @property
@@ -115,6 +126,40 @@ class FieldMap(Strict):
         return EventField(name, kind, self.unit, scale, self.names)
 
 
+def expression(key: str, pattern: str) -> re.Pattern[str]:
+    """A regular expression that the engine can run too. Raises ValueError saying what is wrong with it."""
+    try:
+        found = re.compile(pattern)
+    except re.error as e:
+        raise ValueError(f"{key} is no regular expression: {e}") from None
+    if re.search(r"\(\?(?:[=!>]|<[=!]|\()|\\[1-9]|\(\?P=", pattern):
+        raise ValueError(f"{key} looks ahead, behind or back; such expressions cannot be run over many records")
+    return found
+
+
+class DatabaseMap(Strict):
+    """Where a log's records are asked for: one query, and the column that only grows.
+
+    The address with its password comes from an environment variable (`address_env`) or a file only its owner may
+    read (`address_file`); a database file without a password may stand here as `address`.
+    """
+
+    query: str
+    address_env: str | None = None
+    address_file: str | None = None
+    address: str | None = None
+    growing: str | None = None
+
+    @model_validator(mode="after")
+    def _one_address(self) -> Self:
+        given = [n for n in ("address_env", "address_file", "address") if getattr(self, n) is not None]
+        if len(given) != 1:
+            raise ValueError("give one of address_env, address_file, address")
+        if self.address is not None and re.search(r"://[^/@]*:[^/@]*@", self.address):
+            raise ValueError("a password does not belong here; put the address into an environment variable (address_env)")
+        return self
+
+
 class EventMap(Strict):
     """One of several events a record gives: fields beside those every event of the record shares."""
 
@@ -127,7 +172,18 @@ class LogMap(Strict):
     title: str = ""
     kind: str = ""
     files: tuple[str, ...] = ()
+    format: str = "delimited"
     zone: str | None = None
+    zones: dict[str, str] = Key(default_factory=dict)
+    pattern: str | None = None
+    unmatched: Literal["reject", "skip"] = "reject"
+    layout: str | None = None
+    year: int | None = Key(default=None, ge=1970, le=2099)
+    records: str | None = None
+    sheet: str | int | None = None
+    until: date | None = None
+    database: DatabaseMap | None = None
+    options: dict[str, Any] = Key(default_factory=dict)
     delimiter: str = Key(default=",", min_length=1, max_length=4)
     quote: str = Key(default='"', max_length=1)
     escape: str | None = Key(default=None, min_length=1, max_length=1)
@@ -141,6 +197,10 @@ class LogMap(Strict):
     nonexistent: Literal["earlier", "later", "reject"] = "later"
     repeats: Literal["keep", "drop"] = "keep"
     record_id: str | None = None
+    key: tuple[str, ...] = ()
+    complete: bool = False
+    keep_for: str | None = None
+    gap: str | None = None
     reject_limit: int | None = Key(default=None, ge=0)
     fields: dict[str, FieldMap]
     events: tuple[EventMap, ...] = ()
@@ -150,8 +210,9 @@ class LogMap(Strict):
     def _short_forms(cls, data: Any) -> Any:
         if isinstance(data, dict):
             data = dict(data)
-            if isinstance(data.get("files"), str):
-                data["files"] = (data["files"],)
+            for key in ("files", "key"):
+                if isinstance(data.get(key), str):
+                    data[key] = (data[key],)
             for key in ("keep", "drop"):
                 if isinstance(data.get(key), dict):
                     data[key] = {k: (v,) if isinstance(v, str) else v for k, v in data[key].items()}
@@ -182,6 +243,40 @@ class LogMap(Strict):
             zone(name)
         return name
 
+    @field_validator("zones")
+    @classmethod
+    def _offsets(cls, zones: dict[str, str]) -> dict[str, str]:
+        for name, offset in zones.items():
+            if not re.fullmatch(r"[+-]\d\d:\d\d", offset):
+                raise ValueError(f"{name} = {offset!r}: write the offset as +01:00 or -04:00")
+        return zones
+
+    @field_validator("keep_for", "gap")
+    @classmethod
+    def _lengths(cls, text: str | None) -> str | None:
+        if text is not None:
+            length(text)
+        return text
+
+    @model_validator(mode="after")
+    def _format(self) -> Self:
+        for key, formats in ONLY_WITH.items():
+            if key in self.model_fields_set and self.format not in formats:
+                raise ValueError(f"{key} means something with format = {' or '.join(map(repr, formats))} only")
+        if self.format == "regex":
+            if self.pattern is None or not expression("pattern", self.pattern).groupindex:
+                raise ValueError("format 'regex' needs a pattern with named groups, as in '(?P<when>\\S+) (?P<who>\\w+)'")
+        if self.format == "sql" and self.database is None:
+            raise ValueError("format 'sql' needs a table [logs.NAME.database] with query and address_env")
+        for name in self.key:
+            if name not in (*self.schema_names, "start", "finish"):
+                raise ValueError(f"key names the field {name!r}, which is not mapped")
+        if self.complete and not self.key:
+            raise ValueError("complete = true needs a key, by which a missing entry is known")
+        if self.key and (self.events or self.record_id):
+            raise ValueError("a key goes with one event a record and without record_id")
+        return self
+
     @model_validator(mode="after")
     def _sense(self) -> Self:
         for part in self.parts():
@@ -195,6 +290,11 @@ class LogMap(Strict):
             for name, field in part.items():
                 if name in COMMON and field.type not in (None, "text"):
                     raise ValueError(f"{name} is always text")
+                if any("%Z" in f for f in field.form) and not self.zones:
+                    raise ValueError(
+                        f"{name}: abbreviations of zones are ambiguous (IST is used by three countries); say what the log "
+                        'means by them: zones = { EDT = "-04:00" }'
+                    )
                 if field.type in ("time", "duration") and name not in TIMES:
                     _check_forms(name, field)
         if self.record_id and self.record_id not in self.schema_names:
@@ -225,14 +325,24 @@ class LogMap(Strict):
         for field in self.schema_names:
             first = next(p[field] for p in parts if field in p)
             fields.append(first.event_field(field))
+            if first.spelling:
+                fields.append(EventField(f"{field}_written"))
         spans = any("duration" in p or {"start", "finish"} <= p.keys() for p in parts)
         return LogSchema(name, tuple(fields), spans, self.kind, self.zone or default_zone)
 
     def digest(self, default_zone: str) -> str:
         """SHA-256 over everything that decides which events a file gives, to 16 hex digits."""
-        data = self.model_dump(mode="json", exclude=NOT_EVENTS)
+        data = self.model_dump(mode="json", exclude=NOT_EVENTS, exclude_defaults=True)
         data["zone"] = self.zone or default_zone
         return hashlib.sha256(json.dumps(data, sort_keys=True).encode()).hexdigest()[:16]
+
+
+def length(text: str) -> tuple[int, str]:
+    """`13 months`, `90 days`, `45 minutes` as (13, "month"). Raises ValueError."""
+    found = re.fullmatch(r"(\d+) *(minute|hour|day|week|month|year)s?", text)
+    if not found or not int(found[1]):
+        raise ValueError(f"{text!r} is no length of time; write 45 minutes, 6 hours, 90 days, 13 months or 2 years")
+    return int(found[1]), found[2]
 
 
 def _check_forms(name: str, field: FieldMap) -> None:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from fermata.intake import delimited
-from fermata.intake.mapping import LogMap
+from fermata.intake.readers import Records, delimited
 
 if TYPE_CHECKING:
     from fermata.intake.stage import FileStage
@@ -41,12 +39,12 @@ def _table_of(con: Any, name: str, **columns: tuple[list[Any], str]) -> None:
     con.unregister("python_values")
 
 
-def texts(con: Any, stage: FileStage, log: LogMap, text: Path, columns: int) -> None:
+def texts(con: Any, stage: FileStage, records: Records, comment: str) -> None:
     """Gives the rejects their line and text; those that turn out blank or comments become skipped."""
     wanted = [
         n for (n,) in con.execute(f"SELECT record_no FROM {stage.rejects} ORDER BY 1 LIMIT {MOST_TEXTS}").fetchall()
     ]
-    found = delimited.raw_records(text, log, wanted, columns, stage.several_lines)
+    found = _found(con, stage, records, wanted)
     found += [(0, "?")] * (len(wanted) - len(found))
     lines, held = [line or None for line, _ in found], [t for _, t in found]
     _table_of(con, "texts", record_no=(wanted, "BIGINT"), line=(lines, "BIGINT"), whole=(held, "VARCHAR"))
@@ -54,10 +52,24 @@ def texts(con: Any, stage: FileStage, log: LogMap, text: Path, columns: int) -> 
         f"CREATE OR REPLACE TEMP TABLE {stage.rejects} AS "
         f"SELECT record_no, line, reason, whole FROM {stage.rejects} LEFT JOIN texts USING (record_no)"
     )
-    signs = log.delimiter + log.quote + " "
+    if not records.layout:
+        return
+    signs = records.layout.delimiter + records.layout.quote + " "
     blank = [n for n, t in zip(wanted, held, strict=True) if not t.strip(signs)]
-    comments = [n for n, t in zip(wanted, held, strict=True) if log.comment and t.lstrip().startswith(log.comment)]
+    comments = [n for n, t in zip(wanted, held, strict=True) if comment and t.lstrip().startswith(comment)]
     for reason, numbers in (("blank", blank), ("comment", comments)):
         if numbers:
             stage.skipped[reason] = stage.skipped.get(reason, 0) + len(numbers)
             con.execute(f"DELETE FROM {stage.rejects} WHERE record_no IN ({', '.join(map(str, numbers))})")
+
+
+def _found(con: Any, stage: FileStage, records: Records, wanted: list[int]) -> list[tuple[int, str]]:
+    """The line, where the records stand in a text, and the text of each record of `wanted`."""
+    if not wanted:
+        return []
+    if records.layout:
+        text = records.text or stage.path
+        return delimited.raw_records(text, records.layout, wanted, records.width, stage.several_lines)
+    numbered = f"SELECT row_number() OVER () AS n, {records.whole} AS whole FROM {records.source}"
+    rows = con.execute(f"SELECT whole FROM ({numbered}) SEMI JOIN {stage.rejects} r ON r.record_no = n ORDER BY n")
+    return [(0, whole or "") for (whole,) in rows.fetchmany(len(wanted))]

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import tempfile
 from pathlib import Path
+from typing import Any
 
 from fermata.archive import LogState
 from fermata.archive.duck import connect
 from fermata.errors import RequestError, SourceError
-from fermata.intake import delimited
+from fermata.intake import opening
 from fermata.intake.mapping import LogMap
+from fermata.intake.readers import Job, Records, delimited, reader
 
 __all__ = ["whole_record"]
 
@@ -30,34 +33,62 @@ def whole_record(log: LogMap, state: LogState, base: Path, record: str) -> dict[
     if not 1 <= number <= file.read:
         raise RequestError(f"{file.path} has records 1 to {file.read:,}, not {number:,}")
     path = base / file.path
-    if not path.is_file():
+    if not opening.on_disk(path).is_file():
         raise SourceError(
             f"{file.path} is gone (it had SHA-256 {file.sha256}); its events stay, its other columns are lost"
         )
-    counted = delimited.count(path)
-    if counted.sha256 != file.sha256:
-        raise SourceError(f"{file.path} has changed since it was imported (its SHA-256 was {file.sha256}); not shown")
-    with tempfile.TemporaryDirectory() as scratch:
-        text = delimited.prepare(path, log, counted, Path(scratch))
-        names = delimited.columns_of(text, log, path)
-        values = _read(text, log, names, number, counted if text == path else delimited.count(text))
-    return {"file": file.path, "record": str(number), **dict(zip(names, values, strict=True))}
+    with tempfile.TemporaryDirectory() as place, opening.unpacked(path, Path(place)) as plain:
+        scratch = Path(place)
+        counted = delimited.count(plain)
+        if counted.sha256 != file.sha256:
+            raise SourceError(
+                f"{file.path} has changed since it was imported (its SHA-256 was {file.sha256}); not shown"
+            )
+        text = delimited.prepare(plain, log, counted, scratch) if log.format in delimited.TEXTS else plain
+        values = _read(Job(connect(), text, Path(file.path), log, "shown", (), scratch, plain.stat().st_mtime), number)
+    return {"file": file.path, "record": str(number), **values}
 
 
-def _read(text: Path, log: LogMap, names: list[str], number: int, counted: delimited.Counted) -> list[str]:
-    con = connect()
-    source = delimited.read_sql(text, log, names, "shown")
-    con.execute(f"CREATE TEMP TABLE shown AS SELECT row_number() OVER () AS n, * FROM {source}")
+def _read(job: Job, number: int) -> dict[str, str]:
+    """The columns of one record; those that were set aside while parsing say so."""
+    con, records = job.con, reader(job.log.format).open(job)
+    columns = ", ".join(f"{sql} AS v{i}" for i, sql in enumerate(records.columns.values())) or "NULL AS v0"
+    con.execute(f"CREATE TEMP TABLE shown AS SELECT row_number() OVER () AS n, {records.whole} AS whole, {columns} FROM {records.source}")
+    place = _place(con, records, number)
+    row = con.execute("SELECT * EXCLUDE n FROM shown WHERE n = ?", [place]).fetchone()
+    whole, values = row[0] or "", [v or "" for v in row[1:]]
+    if job.log.format in ("json", "json lines", "icalendar", "xes"):
+        return _flat(whole)
+    named = dict(zip(records.columns, values, strict=False))
+    return named if whole == "" or "line" in named else {**named, **({"record as written": whole} if whole[:1] != "{" else {})}
+
+
+def _place(con: Any, records: Records, number: int) -> int:
+    """The row of a record: those the parser set aside have none."""
+    if not records.layout or not records.text:
+        return number
     misfits = con.execute(
         "SELECT line, any_value(line_byte_position), any_value(csv_line) FROM rejects_shown GROUP BY line ORDER BY line"
     ).fetchall()
     rows = con.execute("SELECT count(*) FROM shown").fetchone()[0]
-    blanks = delimited.nothing_lost(text, log, counted, rows + len(misfits), len(names), text)
-    numbers = delimited.record_numbers(misfits, blanks, log.skip_lines + log.header)
+    counted = delimited.count(records.text)
+    blanks = delimited.nothing_lost(
+        records.text, records.layout, counted, rows + len(misfits), records.width, records.text
+    )
+    numbers = delimited.record_numbers(misfits, blanks, records.layout.skip_lines + records.layout.header)
     if number in numbers:
         raise RequestError(
             f"record {number:,} was rejected as it stands: {misfits[numbers.index(number)][2].strip()!r}"
         )
-    place = number - sum(n < number for n in numbers)
-    row = con.execute("SELECT * EXCLUDE n FROM shown WHERE n = ?", [place]).fetchone()
-    return [v or "" for v in row]
+    return number - sum(n < number for n in numbers)
+
+
+def _flat(text: str) -> dict[str, str]:
+    """A JSON object as columns: nested values stay JSON."""
+    try:
+        held = json.loads(text)
+    except ValueError:
+        return {"line": text}
+    if not isinstance(held, dict):
+        return {"line": text}
+    return {k: v if isinstance(v, str) else "" if v is None else json.dumps(v, ensure_ascii=False) for k, v in held.items()}

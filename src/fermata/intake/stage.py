@@ -7,18 +7,21 @@ The table is filled once, in parallel, in the file's order; a row's position giv
 
 from __future__ import annotations
 
+import dataclasses
 from concurrent.futures import Future
 from dataclasses import dataclass, field
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from fermata.archive.duck import ident, lit
 from fermata.errors import SourceError
 from fermata.fields import TIMES, LogSchema
-from fermata.intake import delimited, rejects
-from fermata.intake.expressions import Column, Origin, duration, instant, typed
+from fermata.intake import rejects
+from fermata.intake.expressions import Column, Origin, duration, instant, raw_text, spelt, typed
 from fermata.intake.localtime import FIRST, LAST, minus, second_pass, to_utc, ts, windows, within
 from fermata.intake.mapping import FieldMap, LogMap
+from fermata.intake.readers import NO_DELIMITER, Job, Reader, Records, delimited, reader
 from fermata.timeline.zones import Change
 
 __all__ = ["FileStage", "stage_file"]
@@ -43,6 +46,7 @@ class FileStage:
     never: int = 0
     rows: str = ""
     several_lines: bool = False
+    inferred: str = ""
 
 
 class _Columns:
@@ -89,43 +93,61 @@ def stage_file(
     schema: LogSchema,
     counting: Future[delimited.Counted],
     scratch: Path,
+    kept_from: datetime | None = None,
 ) -> FileStage:
     """Parses `path` into the engine under names ending in `file_id`, while it may still be counted.
 
-    Raises SourceError, UnknownName.
+    Records that begin before `kept_from` (naive UTC) are skipped: the log no longer holds that time. Raises
+    SourceError, UnknownName.
     """
     stage = FileStage(shown, file_id, f"events_{file_id}", f"rejects_of_{file_id}")
-    table = f"stage_{file_id}"
-    parts: list[_Part] = []
-
-    def parse(text: Path) -> None:
-        names = delimited.columns_of(text, log, shown)
-        delimited.check_columns(log, names, shown)
-        columns = _Columns()
-        origin = Origin(shown, delimited.engine_names(names))
-        found, reasons = _parts(log, schema, origin, columns)
-        parts[:] = found
-        source = delimited.read_sql(text, log, names, str(file_id))
-        _parse(con, table, source, columns, _refused(reasons), log, origin)
-
-    early = None
+    wanted = tuple(dict.fromkeys([*(c for p in log.parts() for f in p.values() for c in f.read_columns), *log.keep, *log.drop]))
+    job = Job(con, path, shown, log, str(file_id), wanted, scratch, path.stat().st_mtime)
+    opener = reader(log.format)
+    early, opened = None, None
     if delimited.plain(log):
         try:
-            parse(path)
+            opened = _open(opener, job, schema, kept_from)
         except SourceError as e:
             early = e
     stage.counted = counting.result()
-    text = delimited.prepare(path, log, stage.counted, scratch)
+    text = delimited.prepare(path, log, stage.counted, scratch) if log.format in delimited.TEXTS else path
     if text != path:
-        for left in (f"{table}_rows", f"rejects_{file_id}", f"scan_{file_id}"):
+        for left in (f"stage_{file_id}_rows", f"rejects_{file_id}", f"scan_{file_id}"):
             con.execute(f"DROP TABLE IF EXISTS {left}")
-        parse(text)
+        opened = _open(opener, dataclasses.replace(job, path=text), schema, kept_from)
     elif early:
         raise early
-    columns = len(delimited.columns_of(text, log, shown))
-    _number(con, table, stage, log, text, stage.counted if text == path else delimited.count(text), columns)
-    _events(con, table, stage, log, schema, parts, text, columns)
+    assert opened
+    stage.inferred = opened.records.inferred
+    _number(con, stage, opened.records, stage.counted if opened.records.text == path else None)
+    _events(con, stage, log, schema, opened)
+    if opened.records.temporary:
+        con.execute(f"DROP TABLE {opened.records.temporary}")
     return stage
+
+
+@dataclass
+class _Opened:
+    """A file in the engine: what its reader says of it, and the events its records give as columns of the stage."""
+
+    records: Records
+    parts: list[_Part]
+
+
+def _open(opener: Reader, job: Job, schema: LogSchema, kept_from: datetime | None) -> _Opened:
+    """Opens a file and fills its stage table."""
+    import duckdb
+
+    try:
+        records = opener.open(job)
+    except duckdb.Error as e:
+        raise SourceError(f"{job.shown}: cannot be read as {job.log.format}: {str(e).splitlines()[0]}") from None
+    columns = _Columns()
+    origin = Origin(job.shown, records.columns, job.log.zones)
+    parts, reasons = _parts(job.log, schema, origin, columns)
+    _parse(job, records, columns, _refused(reasons, records.refused), parts, kept_from)
+    return _Opened(records, parts)
 
 
 def _parts(
@@ -149,7 +171,11 @@ def _parts(
         elif not part.start:
             part.start, part.finish = part.finish, ""
         for name in (n for n in mapped if n not in TIMES):
-            part.fields[name] = _checked(name, typed(mapped[name], schema.by_name[name], origin), columns, reasons)
+            spec = schema.by_name[name]
+            part.fields[name] = _checked(name, typed(mapped[name], spec, origin), columns, reasons)
+            if mapped[name].spelling:
+                written = raw_text(mapped[name], origin)
+                part.fields[f"{name}_written"] = columns(f"CASE WHEN {written} <> {spelt(mapped[name], origin)} THEN {written} END")
         parts.append(part)
     reasons.append((" AND ".join(f"{p.start} IS NULL" for p in parts), "'the time is empty'"))
     times = [t for p in parts for t in (p.start, p.finish) if t]
@@ -204,67 +230,82 @@ def _unless_empty(name: str, column: Column) -> str:
     return f"CASE WHEN ({column.raw}) IS NOT NULL THEN {says} END"
 
 
-def _refused(reasons: list[tuple[str, str]]) -> str:
+def _refused(reasons: list[tuple[str, str]], shape: str) -> str:
     """The first reason there is. What a text was is only looked at where its value is missing."""
-    return f"coalesce({', '.join(f'CASE WHEN {c} THEN {r} END' for c, r in reasons)})"
+    first = [f"CASE WHEN NOT shaped THEN {shape} END"] if shape else []
+    return f"coalesce({', '.join([*first, *(f'CASE WHEN {c} THEN {r} END' for c, r in reasons)])})"
 
 
-def _parse(con: Any, table: str, source: str, columns: _Columns, refused: str, log: LogMap, origin: Origin) -> None:
+def _parse(
+    job: Job, records: Records, columns: _Columns, refused: str, parts: list[_Part], kept_from: datetime | None
+) -> None:
     """Fills the stage table: typed columns, `skip` (why a record is left out) and `bad` (why it is refused).
 
     Only the columns the mapping names are read: what a refused record holds is fetched from the file afterwards.
     """
-    others = []
-    if log.comment:
-        first = next(iter(origin.columns.values()))
+    log, texts = job.log, records.columns
+    others = list(records.skip)
+    if log.comment and records.layout:
+        first = next(iter(texts.values())) if log.format == "delimited" else "line"
         others.append(f"WHEN starts_with(ltrim({first}), {lit(log.comment)}) THEN 'comment'")
     for column, values in log.keep.items():
-        others.append(
-            f"WHEN coalesce(trim({origin.columns[column]}), '') NOT IN ({_list(values)}) THEN 'outside the selection'"
-        )
+        others.append(f"WHEN NOT coalesce({_is_one_of(texts[column], values)}, false) THEN 'outside the selection'")
     for column, values in log.drop.items():
-        others.append(f"WHEN trim({origin.columns[column]}) IN ({_list(values)}) THEN 'outside the selection'")
+        others.append(f"WHEN {_is_one_of(texts[column], values)} THEN 'outside the selection'")
     skip = f"CASE {' '.join(others)} END" if others else "NULL::VARCHAR"
     kept = ", ".join(columns.names.values())
     bad = f"CASE WHEN skip IS NULL THEN {refused} END AS bad" if others else f"{refused} AS bad"
-    _run(con, f"CREATE TEMP TABLE {table}_rows AS SELECT {kept}, skip, {bad} FROM ({columns.over(source, skip)})")
+    late = "skip"
+    if kept_from:
+        over = " AND ".join(f"coalesce({p.finish or p.start}, {p.start}) < {ts(kept_from)}" for p in parts)
+        late = f"CASE WHEN skip IS NULL AND {over} THEN 'older than is kept' ELSE skip END AS skip"
+    source = records.source
+    if records.refused:
+        source = f"(SELECT *, ({records.refused}) IS NULL AS shaped FROM {source})"
+    _run(
+        job,
+        f"CREATE TEMP TABLE stage_{job.tag}_rows AS SELECT {kept}, {late}, {bad} FROM ({columns.over(source, skip)})",
+    )
 
 
-def _list(values: tuple[str, ...]) -> str:
-    return ", ".join(lit(v) for v in values)
+def _is_one_of(text: str, values: tuple[str, ...]) -> str:
+    """Whether a column's text is one of `values`; `like:` begins a pattern with * and ?."""
+    exact = [v for v in values if not v.startswith("like:")]
+    tests = [f"trim({text}) IN ({', '.join(lit(v) for v in exact)})" if exact else ""]
+    tests += [f"trim({text}) GLOB {lit(v.removeprefix('like:').replace('[', '[[]'))}" for v in values if v not in exact]
+    return f"({' OR '.join(t for t in tests if t)})"
 
 
-def _run(con: Any, sql: str) -> None:
+def _run(job: Job, sql: str) -> None:
     """Runs a parsing statement; what the engine says of the file becomes a SourceError."""
     import duckdb
 
     try:
-        con.execute(sql)
+        job.con.execute(sql)
     except duckdb.Error as e:
-        raise SourceError(f"the file cannot be parsed: {str(e).splitlines()[0]}") from None
+        raise SourceError(f"{job.shown}: cannot be parsed: {str(e).splitlines()[0]}") from None
 
 
-def _number(
-    con: Any, table: str, stage: FileStage, log: LogMap, text: Path, counted: delimited.Counted, columns: int
-) -> None:
-    """Gives every row its record number, lists what the parser refused, and proves that nothing was lost."""
-    tag = str(stage.file_id)
-    misfits = con.execute(
-        f"SELECT line, any_value(line_byte_position), any_value(csv_line), arg_min(CAST(error_type AS VARCHAR), column_idx) "
-        f"FROM rejects_{tag} GROUP BY line ORDER BY line LIMIT {MOST_MISFITS + 1}"
-    ).fetchall()
-    if len(misfits) > MOST_MISFITS:
-        raise SourceError(
-            f"{stage.path}: more than {MOST_MISFITS:,} records do not fit its {'header' if log.header else 'columns'}; "
-            f"is the delimiter really {log.delimiter!r}?"
-        )
+def _number(con: Any, stage: FileStage, records: Records, counted: delimited.Counted | None) -> None:
+    """Gives every row its record number, lists what the parser refused, and proves that nothing was lost.
+
+    `counted` is what is known of the text the records stand in; None has it counted here.
+    """
+    table, misfits = f"stage_{stage.file_id}", _misfits(con, stage, records)
     rows = con.execute(f"SELECT count(*) FROM {table}_rows").fetchone()[0]
-    blanks = delimited.nothing_lost(text, log, counted, rows + len(misfits), columns, stage.path)
-    places = [(line, offset, whole or "") for line, offset, whole, _ in misfits]
-    numbers = delimited.record_numbers(places, blanks, log.skip_lines + log.header)
+    blanks: list[int] = []
+    numbers: list[int] = []
+    if records.layout:
+        layout, text = records.layout, records.text or stage.path
+        counted = counted or delimited.count(text)
+        blanks = delimited.nothing_lost(text, layout, counted, rows + len(misfits), records.width, stage.path)
+        head = layout.skip_lines + layout.header
+        numbers = delimited.record_numbers([(line, at, whole or "") for line, at, whole, _ in misfits], blanks, head)
+        stage.several_lines = head + rows + len(misfits) + len(blanks) != counted.lines
+    elif rows != records.rows:
+        raise SourceError(f"{stage.path}: {records.rows:,} records were made but {rows:,} were parsed; nothing was imported")
     stage.read = rows + len(misfits) + len(blanks)
     stage.skipped = {"blank": len(blanks)}
-    stage.several_lines = log.skip_lines + log.header + stage.read != counted.lines
     rejects.begin(con, stage, numbers, [kind for _, _, _, kind in misfits])
     if misfits:
         shifts = {n - 1 - j: j + 1 for j, n in enumerate(numbers)}  # position from which on -> refused before
@@ -279,20 +320,36 @@ def _number(
         stage.rows = f"{table}_rows"
         con.execute(f"CREATE TEMP VIEW {table} AS SELECT rowid + 1 AS record_no, * FROM {table}_rows")
     skips = con.execute(f"SELECT skip, count(*) FROM {table} WHERE skip IS NOT NULL GROUP BY skip").fetchall()
-    stage.skipped.update(dict(skips))
+    for reason, n in skips:
+        stage.skipped[reason] = stage.skipped.get(reason, 0) + n
 
 
-def _events(
-    con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSchema, parts: list[_Part], text: Path, columns: int
-) -> None:
+def _misfits(con: Any, stage: FileStage, records: Records) -> list[Any]:
+    """What the engine's parser of text set aside: (line, offset, text, kind)."""
+    if not records.layout:
+        return []
+    found: list[Any] = con.execute(
+        f"SELECT line, any_value(line_byte_position), any_value(csv_line), arg_min(CAST(error_type AS VARCHAR), column_idx) "
+        f"FROM rejects_{stage.file_id} GROUP BY line ORDER BY line LIMIT {MOST_MISFITS + 1}"
+    ).fetchall()
+    if len(found) > MOST_MISFITS:
+        layout = records.layout
+        hint = f"; is the delimiter really {layout.delimiter!r}?" if layout.delimiter != NO_DELIMITER else ""
+        fits = "its header" if layout.header else "its columns" if hint else "its format or are not UTF-8 text"
+        raise SourceError(f"{stage.path}: more than {MOST_MISFITS:,} records do not fit {fits}{hint}")
+    return found
+
+
+def _events(con: Any, stage: FileStage, log: LogMap, schema: LogSchema, opened: _Opened) -> None:
     """The view of the file's events in UTC, after clock changes are settled and impossible times refused."""
+    table, parts = f"stage_{stage.file_id}", opened.parts
     stage.twice, stage.never = _clock_changes(con, table, stage, log, schema, parts)
     for part in parts:
         if part.walls.keys() >= {"start", "finish"} or (part.finish and not part.duration):
             shown = f"concat('finish ', {part.finish}, ' is before start ', {part.start}, ' (UTC)')"
             _refuse(con, stage, f"{part.finish} < {part.start}", shown)
     con.execute(f"INSERT INTO {stage.rejects} SELECT record_no, bad FROM {table} WHERE bad IS NOT NULL")
-    rejects.texts(con, stage, log, text, columns)
+    rejects.texts(con, stage, opened.records, log.comment)
     stage.skipped = {reason: n for reason, n in stage.skipped.items() if n}
     stage.rejected = con.execute(f"SELECT count(*) FROM {stage.rejects}").fetchone()[0]
     selects = []

@@ -11,17 +11,19 @@ import csv
 import hashlib
 import re
 from bisect import bisect_left
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from fermata.archive.duck import lit
-from fermata.errors import SourceError, UnknownName
+from fermata.errors import SourceError
 from fermata.intake.mapping import LogMap
+from fermata.intake.readers import Job, Records, check
 
-__all__ = ["Counted", "columns_of", "count", "prepare", "read_sql"]
+__all__ = ["Counted", "columns_of", "count", "named_once", "open", "prepare", "read_sql"]
 
 CHUNK = 1 << 20
+TEXTS = ("delimited", "json lines", "regex", "syslog", "web access", "w3c", "page log")  # of any encoding
 BLANK = (b"\n\n", b"\n\r\n")
 TWO_ENDS = re.compile(rb"\n\n")  # twice as fast as bytes.find where there are none
 LONGEST_LINE = 1 << 24
@@ -154,6 +156,11 @@ def columns_of(path: Path, log: LogMap, shown: Path | None = None) -> list[str]:
         raise SourceError(f"{name}: is empty" + (f" after {log.skip_lines} skipped lines" if log.skip_lines else ""))
     if not log.header:
         return [str(i) for i in range(1, len(row) + 1)]
+    return named_once(row)
+
+
+def named_once(row: Sequence[str]) -> list[str]:
+    """The names of a header, each told from the others: a repeated one gets `_2`, `_3`."""
     seen: dict[str, int] = {}
     names = []
     for column in (c.strip() for c in row):
@@ -162,16 +169,16 @@ def columns_of(path: Path, log: LogMap, shown: Path | None = None) -> list[str]:
     return names
 
 
-def check_columns(log: LogMap, columns: list[str], shown: Path) -> None:
-    """Raises UnknownName for the first column the mapping reads and the file does not have."""
-    wanted = [c for part in log.parts() for f in part.values() for c in f.read_columns]
-    for column in (*wanted, *log.keep, *log.drop):
-        if column not in columns:
-            hint = "" if log.header else " (without a header, columns are numbers from 1)"
-            if len(columns) == 1:
-                likely = max(";,\t|", key=columns[0].count)
-                hint = f"; is the delimiter {likely!r}?" if likely in columns[0] else hint
-            raise UnknownName.of("column", column, columns, where=f"in {shown}{hint}")
+def open(job: Job) -> Records:
+    """Opens delimited text; in a file without header, columns are numbers from 1."""
+    names = columns_of(job.path, job.log, job.shown)
+    hint = "" if job.log.header else " (without a header, columns are numbers from 1)"
+    if len(names) == 1:
+        likely = max(";,\t|", key=names[0].count)
+        hint = f"; is the delimiter {likely!r}?" if likely in names[0] else hint
+    check(job, names, hint)
+    source = read_sql(job.path, job.log, names, job.tag)
+    return Records(source, engine_names(names), job.log, job.path)
 
 
 def engine_names(columns: list[str]) -> dict[str, str]:

@@ -1,0 +1,155 @@
+"""Files as they lie on disk: packed ones are unpacked, archives of several give several, rotated ones come oldest first.
+
+A member of a zip archive is called by its way: `incoming/march.zip/doors.csv`.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import gzip
+import re
+import zipfile
+import zlib
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import IO, Any
+
+from fermata.errors import SourceError
+
+__all__ = ["in_order", "members", "on_disk", "plain_name", "unpacked"]
+
+CHUNK = 1 << 20
+GZIP, ZSTD, ZIP = b"\x1f\x8b", b"\x28\xb5\x2f\xfd", b"PK\x03\x04"
+PACKED = (".gz", ".zst", ".zstd")
+
+
+def on_disk(path: Path) -> Path:
+    """The file that must be there for `path`: itself, or the archive it is a member of."""
+    for parent in path.parents:
+        if parent.suffix.lower() == ".zip" and parent.is_file():
+            return parent
+    return path
+
+
+def members(path: Path, format: str) -> list[Path]:
+    """The files a path stands for: the members of a zip archive, else itself. Raises SourceError."""
+    if format in ("xlsx",) or not path.is_file() or not _begins(path, ZIP):
+        return [path]
+    try:
+        with zipfile.ZipFile(path) as held:
+            names = [i.filename for i in held.infolist() if not i.is_dir()]
+    except (zipfile.BadZipFile, OSError) as e:
+        raise SourceError(f"{path}: is no whole zip archive: {e}") from None
+    if not names:
+        raise SourceError(f"{path}: the zip archive is empty")
+    return in_order(path / n for n in names)
+
+
+@contextlib.contextmanager
+def unpacked(path: Path, scratch: Path) -> Iterator[Path]:
+    """`path` itself or, while it is needed, an unpacked copy of it. Raises SourceError where the packing is damaged."""
+    archive = on_disk(path)
+    try:
+        inner = archive.open("rb") if archive == path else None
+        head = inner.read(4) if inner else b""
+    except OSError as e:
+        raise SourceError(f"{path}: cannot be read: {e.strerror}") from None
+    if inner:
+        inner.close()
+    if archive == path and not head.startswith((GZIP, ZSTD)):
+        yield path
+        return
+    copy = scratch / f"unpacked{path.suffix if path.suffix.lower() not in PACKED else ''}"
+    try:
+        with _stream(path, archive, head) as source, copy.open("wb") as target:
+            while chunk := source.read(CHUNK):
+                target.write(chunk)
+        _times_of(archive, copy)
+        yield copy
+    except KeyError:
+        raise SourceError(f"{archive}: holds no {path.relative_to(archive)}") from None
+    except (EOFError, zlib.error, gzip.BadGzipFile, zipfile.BadZipFile) as e:
+        raise SourceError(f"{path}: the packed file is damaged or cut off ({e}); nothing of it was imported") from None
+    finally:
+        copy.unlink(missing_ok=True)
+
+
+@contextlib.contextmanager
+def _stream(path: Path, archive: Path, head: bytes) -> Iterator[IO[bytes] | Any]:
+    if archive != path:
+        with zipfile.ZipFile(archive) as held, held.open(path.relative_to(archive).as_posix()) as member:
+            yield member
+    elif head.startswith(GZIP):
+        with gzip.open(path) as member:
+            yield member
+    else:
+        import zstandard
+
+        try:
+            with path.open("rb") as raw, zstandard.ZstdDecompressor().stream_reader(raw, read_across_frames=True) as member:
+                yield _Whole(member, path)
+        except zstandard.ZstdError as e:
+            raise SourceError(f"{path}: the packed file is damaged ({e}); nothing of it was imported") from None
+
+
+class _Whole:
+    """A zstd stream that notices when it ends in the middle of a frame."""
+
+    def __init__(self, member: Any, path: Path) -> None:
+        self.member, self.path = member, path
+
+    def read(self, size: int) -> bytes:
+        """The next bytes; none at the end. Raises EOFError where the last frame is not whole."""
+        data: bytes = self.member.read(size)
+        if not data and not _ends_whole(self.path):
+            raise EOFError("the last frame is not whole")
+        return data
+
+
+def _ends_whole(path: Path) -> bool:
+    import zstandard
+
+    left = zstandard.ZstdDecompressor().decompressobj()
+    with path.open("rb") as f:
+        data = f.read(CHUNK)
+        while data:
+            left.decompress(data)
+            if left.eof:
+                data = left.unused_data or f.read(CHUNK)
+                if not data:
+                    return True
+                left = zstandard.ZstdDecompressor().decompressobj()
+            else:
+                data = f.read(CHUNK)
+    return bool(left.eof)
+
+
+def _times_of(archive: Path, copy: Path) -> None:
+    import os
+
+    stat = archive.stat()
+    os.utime(copy, (stat.st_atime, stat.st_mtime))
+
+
+def _begins(path: Path, sign: bytes) -> bool:
+    with path.open("rb") as f:
+        return f.read(len(sign)) == sign
+
+
+def plain_name(path: Path) -> str:
+    """The name without the ending of its packing."""
+    return path.name.removesuffix(path.suffix) if path.suffix.lower() in PACKED else path.name
+
+
+def in_order(paths: Iterable[Path]) -> list[Path]:
+    """Paths in the order their records were written: numbers count as numbers, and of a rotated log (`x.log`, `x.log.1`,
+    `x.log.2.gz`) the highest number is the oldest."""
+
+    def key(path: Path) -> tuple[Any, ...]:
+        name = plain_name(path)
+        rotated = re.fullmatch(r"(.+\.[^.]*[^.0-9][^.]*)\.(\d{1,3})", name)
+        stem, age = (rotated[1], -int(rotated[2])) if rotated else (name, 0)
+        parts = [(int(t), "") if t.isdigit() else (0, t) for t in re.split(r"(\d+)", f"{path.parent}/{stem}")]
+        return (parts, age, str(path))
+
+    return sorted(paths, key=key)

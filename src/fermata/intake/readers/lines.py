@@ -1,0 +1,80 @@
+"""Lines of a text, and what regular expressions take out of them; the other line readers build on this."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+
+from fermata.archive.duck import lit
+from fermata.errors import SourceError
+from fermata.intake.mapping import LogMap
+from fermata.intake.readers import NO_DELIMITER, Job, Records, check, delimited
+
+__all__ = ["UNMATCHED", "as_lines", "lines", "matched"]
+
+UNMATCHED = "outside the pattern"
+BLANK = "WHEN line IS NULL OR trim(line, ' \t\r') = '' THEN 'blank'"
+
+
+def as_lines(log: LogMap) -> LogMap:
+    """The log as a text of one column without header."""
+    return log.model_copy(update={"delimiter": NO_DELIMITER, "quote": "", "escape": None, "header": False})
+
+
+def lines(job: Job) -> str:
+    """The lines of the file as a table expression with the column `line`; those that are not text are set aside."""
+    layout = as_lines(job.log)
+    return f"(SELECT r1 AS line FROM {delimited.read_sql(job.path, layout, ['line'], job.tag)})"
+
+
+def matched(
+    job: Job,
+    pattern: str,
+    names: Sequence[str],
+    *,
+    shape: str,
+    unquote: Sequence[str] = (),
+    unset: Sequence[str] = ("-",),
+    derived: Mapping[str, str] | None = None,
+) -> Records:
+    """The groups of `pattern` (all groups, in their order, are called `names`) in each line.
+
+    `shape` says in a reject what the line is not; a group that is empty or one of `unset` is an empty column. In the
+    groups of `unquote` an escaped quote becomes a quote. `derived` columns are expressions over the groups m.g0 ...
+    """
+    check(job, (*names, *(derived or ()), "line"))
+    checked(job, pattern)
+    keys = ", ".join(lit(f"g{i}") for i in range(len(names)))
+    found = f"(SELECT line, regexp_extract(line, {lit(pattern)}, [{keys}]) AS m FROM {lines(job)})"
+    columns, empty = {}, ", ".join(lit(t) for t in ("", *unset))
+    for i, name in enumerate(names):
+        text = f"CASE WHEN m.g{i} NOT IN ({empty}) THEN m.g{i} END"
+        columns[name] = unescaped(text) if name in unquote else text
+    none = " AND ".join(f"m.g{i} = ''" for i in range(len(names)))
+    skip, refused = [BLANK], f"CASE WHEN {none} THEN {lit('is no ' + shape)} END"
+    if job.log.unmatched == "skip":
+        skip, refused = [BLANK, f"WHEN {none} THEN {lit(UNMATCHED)}"], ""
+    everything = {**columns, **(derived or {}), "line": "line"}
+    return Records(found, everything, as_lines(job.log), job.path, skip=tuple(skip), refused=refused, whole="line")
+
+
+def unescaped(text: str) -> str:
+    """Escaped quotes and backslashes as they were meant; nothing else is decoded."""
+    return f"replace(replace(replace({text}, '\\x22', '\"'), '\\\"', '\"'), '\\\\', '\\')"
+
+
+def checked(job: Job, pattern: str) -> None:
+    """Raises SourceError where the engine cannot run the expression."""
+    import duckdb
+
+    try:
+        job.con.execute("SELECT regexp_matches('', ?)", [pattern])
+    except duckdb.Error as e:
+        raise SourceError(f"{job.shown}: the pattern cannot be run: {str(e).splitlines()[0]}") from None
+
+
+def group_names(pattern: str) -> list[str]:
+    """A name for every group of a pattern: its own, or its number where it has none."""
+    compiled = re.compile(pattern)
+    own = {number: name for name, number in compiled.groupindex.items()}
+    return [own.get(i, str(i)) for i in range(1, compiled.groups + 1)]
