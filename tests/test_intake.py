@@ -370,7 +370,7 @@ def test_a_changed_mapping_replaces(make: Maker) -> None:
     (workspace.path / "fermata.toml").write_text(config)
     workspace = open_workspace(workspace.path, now=NOW)
     assert any("older mapping (a.csv, b.csv): fermata import doors" in c for c in workspace.log("doors").run().caveats)
-    assert fates(workspace, paths=[workspace.path / "b.csv"]) == [
+    assert fates(workspace, sources=[workspace.path / "b.csv"]) == [
         (4, 4, 0, 0, 0),
         (3, 1, 2, 0, 0),
     ]  # a.csv had to come along

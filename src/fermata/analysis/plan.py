@@ -6,6 +6,7 @@ import hashlib
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any, Literal
 
 from fermata.analysis.filters import Selection
@@ -106,7 +107,7 @@ class Cell:
 class Plan:
     """A report in absolute terms. `sort` is (column number or -1 - dimension number, descending).
 
-    `kept` are the values of the first dimension that a top N keeps; all others become one group.
+    `known` (aware) leaves out what came in later; `kept` are the values of the first dimension that a top N keeps; all others become one group.
     """
 
     title: str
@@ -119,6 +120,7 @@ class Plan:
     top: int | None = None
     totals: bool = True
     kept: tuple[Any, ...] | None = None
+    known: datetime | None = None
 
     @property
     def dimensions(self) -> tuple[Dimension, ...]:
@@ -160,6 +162,7 @@ class Plan:
                 (s.schema.name, repr(s.schema.fields), repr(s.selection), [str(m) for _, m in s.measures])
                 for s in self.strands
             ],
+            "known": self.known.isoformat() if self.known else None,
             "layout": (self.sort, self.top, self.totals),
         }
         return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()[:16]

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import dataclasses
 import functools
 import glob
+import itertools
+import shutil
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 from fermata.analysis.combine import Source
 from fermata.analysis.engine import DuckEngine
@@ -16,18 +19,22 @@ from fermata.analysis.plan import Plan, Strand
 from fermata.api.config import Config, load
 from fermata.api.question import Question
 from fermata.api.result import Result
-from fermata.archive import Archive, Snapshot
+from fermata.archive import Archive, Snapshot, retention
 from fermata.archive.duck import scan
-from fermata.errors import RequestError, UnknownName
+from fermata.archive.retention import Removal
+from fermata.errors import FermataError, RequestError, UnknownName
 from fermata.fields import LogSchema
 from fermata.intake import opening
-from fermata.intake.importer import Outcome, Progress, import_files
+from fermata.intake.importer import Declared, Outcome, import_files
 from fermata.intake.mapping import LogMap
+from fermata.intake.storing import Progress
 from fermata.reports import files as report_files
 from fermata.reports import run as runner
 from fermata.reports.model import Report
 from fermata.timeline import Calendar
+from fermata.timeline.lengths import ago
 from fermata.timeline.periods import Period
+from fermata.timeline.zones import zone
 
 __all__ = ["CONFIG", "Place", "Workspace", "open_workspace"]
 
@@ -55,6 +62,15 @@ def open_workspace(path: str | Path = ".", *, now: datetime | None = None) -> Wo
         if (directory / CONFIG).is_file():
             return Workspace(directory, load(directory / CONFIG), _clock(now))
     raise RequestError(f"there is no workspace at {start} (no {CONFIG} there or above); make one with: fermata new DIR")
+
+
+def _naive(at: datetime) -> datetime:
+    return at.astimezone(UTC).replace(tzinfo=None)
+
+
+def _discard(paths: Iterable[Path]) -> None:
+    for path in paths:
+        path.unlink(missing_ok=True)
 
 
 def _clock(now: datetime | None) -> Clock:
@@ -95,7 +111,8 @@ class Place:
 
             start, end = (t.replace(tzinfo=None) for t in (plan.stretch.start, plan.stretch.end))
             spans = strand.needs_spans or strand.schema.spans
-            query = self.snapshot.events_sql(strand.schema, start, end, spans=spans)
+            known = plan.known.astimezone(UTC).replace(tzinfo=None) if plan.known else None
+            query = self.snapshot.events_sql(strand.schema, start, end, spans=spans, known=known)
             if query not in self.views:
                 name = f"events_{len(self.views)}"
                 self.engine.do(f"CREATE TEMP VIEW {name} AS {query}")
@@ -214,37 +231,114 @@ class Workspace:
     def import_log(
         self,
         log: str,
-        paths: Iterable[str | Path] = (),
+        sources: Iterable[str | Path | IO[bytes]] = (),
         *,
         complete_to: datetime | None = None,
+        holds_all: str = "",
+        mended: bool = False,
         wait: float = 60,
         progress: Progress = lambda _: None,
     ) -> list[Outcome]:
-        """Imports files into a log (those its `files` match, unless `paths` are given); what is known changes nothing.
+        """Imports files into a log (those its `files` match or what its query gives, unless `sources` are given).
 
-        Raises RequestError if there is no file, SourceError for one that cannot be read as mapped.
+        What is known changes nothing. An open binary stream is a source too; what comes through it, or from a query, is
+        kept under `received/`. `complete_to` declares that the log holds everything up to then; `holds_all` names the
+        period of which the sources hold every entry, so that a missing one was deleted (logs with a key); `mended`
+        says that they put right the records rejected so far. Raises RequestError, SourceError.
         """
         mapping = self.mapping(log)
-        given = [m for p in paths for m in opening.members(Path(p), mapping.format)]
-        wanted = given or self.files(log)
-        for path in wanted:
+        if holds_all and not mapping.key:
+            raise RequestError(f"the log {log} has no key, so a missing entry cannot be told from one that never was")
+        files, received, upto = self._sources(log, mapping, list(sources), progress)
+        stretch = Period.parse(holds_all, self._calendar_of(log)).resolve(self.now()) if holds_all else None
+        declared = Declared(
+            complete_to=_naive(complete_to) if complete_to else None,
+            holds_all=(_naive(stretch.start), _naive(stretch.end)) if stretch else None,
+            mended=mended,
+            upto=upto,
+        )
+        try:
+            done = import_files(
+                self.archive,
+                mapping,
+                self.schemas[log],
+                files,
+                base=self.path,
+                now=_naive(self.now()),
+                declared=declared,
+                wait=wait,
+                progress=progress,
+            )
+        except FermataError:
+            _discard(received)
+            raise
+        _discard([p for p in received if any(o.unchanged and self.path / o.path == p for o in done)])
+        return done
+
+    def _calendar_of(self, log: str) -> Calendar:
+        return dataclasses.replace(self.config.workspace.calendar, zone_name=self.schemas[log].zone)
+
+    def _sources(
+        self, log: str, mapping: LogMap, given: list[str | Path | IO[bytes]], progress: Progress
+    ) -> tuple[list[Path], list[Path], str]:
+        """The files to import, those of them kept for having no other place, and how far a query came."""
+        from fermata.intake import database
+
+        if mapping.database and not given:
+            target = self._place_for(log, "parquet")
+            held = self.archive.snapshot().manifest.log(log).files
+            since = held[max(held)].upto if held and mapping.database.growing else ""
+            progress(f"{log}: asking the database")
+            rows, upto = database.fetch(mapping.database, target, self.path, since)
+            return ([target], [target], upto) if rows else ([], [], upto)
+        files, received = [], []
+        for source in given:
+            if isinstance(source, str | Path):
+                files += opening.members(Path(source), mapping.format)
+                continue
+            target = self._place_for(log, "data")
+            with target.open("wb") as out:
+                shutil.copyfileobj(source, out)
+            files.append(target)
+            received.append(target)
+        files = files or self.files(log)
+        for path in files:
             if not opening.on_disk(path).is_file():
                 raise RequestError(f"{path}: there is no such file")
-        if not wanted:
+        if not files:
             raise RequestError(
                 f"the log {log} matches no file; its patterns: {', '.join(mapping.files) or 'none given'}"
             )
-        return import_files(
-            self.archive,
-            mapping,
-            self.schemas[log],
-            wanted,
-            base=self.path,
-            now=self.now().astimezone(UTC).replace(tzinfo=None),
-            complete_to=complete_to.astimezone(UTC).replace(tzinfo=None) if complete_to else None,
-            wait=wait,
-            progress=progress,
-        )
+        return files, received, ""
+
+    def _place_for(self, log: str, ending: str) -> Path:
+        """A new name under `received/` for what comes without a file of its own."""
+        folder = self.path / "received" / log
+        folder.mkdir(parents=True, exist_ok=True)
+        stamp = f"{self.now().astimezone(UTC):%Y%m%dT%H%M%SZ}"
+        names = (folder / f"{stamp}{f'-{n}' if n else ''}.{ending}" for n in itertools.count())
+        return next(p for p in names if not p.exists())
+
+    def take_back(self, number: int, *, dry: bool = False, wait: float = 60) -> Removal:
+        """Takes import `number` out of the archive; with `dry`, only says what would go. Raises RequestError, DataError."""
+        return retention.take_back(self.archive, number, _naive(self.now()), dry=dry, wait=wait)
+
+    def expire(self, log: str, older_than: str = "", *, dry: bool = False, wait: float = 60) -> Removal:
+        """Drops the log's events that ended longer ago than `older_than` ("13 months"; the log's `keep_for` by default).
+
+        Whole local days or months are counted back from today. Kept rejects and received copies of files wholly older
+        go too. Raises RequestError.
+        """
+        text = older_than or self.mapping(log).keep_for
+        if not text:
+            raise RequestError(f'say how long {log} is kept: --older-than "13 months", or keep_for in [logs.{log}]')
+        before = ago(text, self.now(), zone(self.schemas[log].zone))
+        removal = retention.expire(self.archive, log, _naive(before), _naive(self.now()), dry=dry, wait=wait)
+        if removal.done:
+            files = self.archive.snapshot().manifest.log(log).files.values()
+            past = [f for f in files if f.expired == f.events and f.path.startswith(f"received/{log}/")]
+            _discard([self.path / f.path for f in past])
+        return removal
 
     def rejects(self, log: str) -> list[dict[str, Any]]:
         """The log's rejected records: file, record number, line in the file where known, reason, text."""

@@ -33,6 +33,11 @@ class Overlap:
         """Records that are not stored again."""
         return sum(self.by_original.values())
 
+    @property
+    def left_out(self) -> str:
+        """A condition that keeps the other records, to stand behind a FROM."""
+        return f" WHERE record_no NOT IN (SELECT record_no FROM {self.table})" if self.by_original else ""
+
 
 def probe(con: Any) -> str:
     """What the engine's hash gives for a fixed row; another value means sidecars must be made anew."""

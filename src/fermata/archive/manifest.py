@@ -26,7 +26,9 @@ class SourceFile:
 
     `from_name` is what fields took from its path: the same bytes under another such name are other events. `known` is
     when its records first came in (an import repeated under another mapping keeps it), `upto` how far a query's growing
-    column had come, `expired` how many of its events were dropped for their age, `inferred` what its reader assumed.
+    column had come, `expired` how many of its events were dropped for their age, `inferred` what its reader assumed, and
+    `deleted` how many entries it showed to be gone, and `values`
+    how often each action and outcome occurs in it.
     """
 
     id: int
@@ -54,6 +56,8 @@ class SourceFile:
     known: str = ""
     upto: str = ""
     expired: int = 0
+    deleted: int = 0
+    values: dict[str, dict[str, int]] = field(default_factory=dict)
 
     @property
     def adds_up(self) -> bool:
@@ -95,7 +99,11 @@ class Carry:
 
 @dataclass(slots=True)
 class LogState:
-    """One log's live files and their events. `complete_to` is what an import declared, if any did."""
+    """One log's live files and their events. `complete_to` is what an import declared, if any did.
+
+    `kept_from` is where retention has cut; `ended` are the files of versions replaced or deleted, and `rejects` those of
+    refused records, by import; `mended` says which import put right the rejects of which.
+    """
 
     files: dict[int, SourceFile] = field(default_factory=dict)
     parts: list[Part] = field(default_factory=list)
@@ -103,6 +111,8 @@ class LogState:
     rejects: dict[str, str] = field(default_factory=dict)
     complete_to: str | None = None
     kept_from: str | None = None
+    ended: dict[str, str] = field(default_factory=dict)
+    mended: dict[str, int] = field(default_factory=dict)
 
     @property
     def events(self) -> int:
@@ -148,7 +158,7 @@ class Manifest:
         live = set(self.retired)
         for log in self.logs.values():
             live |= {p for part in log.parts for p in (part.path, part.keys)}
-            live |= {c.path for c in log.carry} | set(log.rejects.values())
+            live |= {c.path for c in log.carry} | set(log.rejects.values()) | set(log.ended.values())
         return live
 
     def to_json(self) -> str:
@@ -174,4 +184,5 @@ def _log_state(state: dict[str, Any]) -> LogState:
     files = {int(i): SourceFile(**f) for i, f in state["files"].items()}
     parts = [Part(**{**p, "files": tuple(p["files"]), "columns": tuple(p["columns"])}) for p in state["parts"]]
     carry = [Carry(**{**c, "files": tuple(c["files"]), "columns": tuple(c["columns"])}) for c in state["carry"]]
-    return LogState(files, parts, carry, state["rejects"], state["complete_to"], state.get("kept_from"))
+    more = {key: state[key] for key in ("complete_to", "kept_from", "ended", "mended") if key in state}
+    return LogState(files, parts, carry, state["rejects"], **more)

@@ -24,6 +24,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+from fermata.archive import versions
 from fermata.archive.duck import ident, scan
 from fermata.archive.manifest import Carry, Manifest, Part
 from fermata.errors import ArchiveBusy, ArchiveDamaged
@@ -47,8 +48,12 @@ class Snapshot:
         first, last = f"{start:%Y-%m}", f"{end - timedelta(microseconds=1):%Y-%m}"
         return [p for p in self.manifest.log(log).parts if first <= p.month <= last]
 
-    def events_sql(self, schema: LogSchema, start: datetime, end: datetime, *, spans: bool) -> str:
+    def events_sql(
+        self, schema: LogSchema, start: datetime, end: datetime, *, spans: bool, known: datetime | None = None
+    ) -> str:
         """A query over the events that may matter for naive UTC [start, end), in the schema's columns.
+
+        Versions that were replaced or deleted are left out; with `known` (naive UTC), so is all that came in later.
 
         Events that start in the period lie in the files of its UTC months; with `spans`, those that began in an
         earlier month and may reach into it come from the carried ones, so the past is never read.
@@ -62,7 +67,24 @@ class Snapshot:
         if not selects:
             empty = ", ".join(f"CAST(NULL AS {kind}) AS {ident(c)}" for c, kind in schema.columns.items())
             return f"SELECT {empty} WHERE false"
-        return " UNION ALL ".join(selects)
+        return self._standing(schema.name, " UNION ALL ".join(selects), known)
+
+    def all_events_sql(self, schema: LogSchema, known: datetime | None = None) -> str:
+        """A query over every event of the log that stands, in the schema's columns."""
+        selects = self._selects(schema, self.manifest.log(schema.name).parts, "")
+        return self._standing(schema.name, " UNION ALL ".join(selects), known) if selects else ""
+
+    def _standing(self, log: str, query: str, known: datetime | None) -> str:
+        """The events of `query` without ended versions and without what came in after `known`."""
+        state = self.manifest.log(log)
+        if known:
+            later = [str(i) for i, f in state.files.items() if f.known and datetime.fromisoformat(f.known) > known]
+            if later:
+                query = f"SELECT * FROM ({query}) WHERE file_id NOT IN ({', '.join(later)})"
+        if not state.ended:
+            return query
+        ended = scan([self.root / p for p in state.ended.values()])
+        return versions.without_ended(query, ended, known.isoformat() if known else None)
 
     def _selects(self, schema: LogSchema, files: Sequence[Part | Carry], where: str) -> list[str]:
         """One query per set of files that hold the same columns; what a file does not hold is NULL."""

@@ -12,7 +12,7 @@ from fermata.archive.duck import lit, scan
 from fermata.archive.manifest import Part
 from fermata.archive.store import Writing
 
-__all__ = ["ORDER", "place", "refresh_keys", "without"]
+__all__ = ["ORDER", "keeping", "place", "refresh_keys"]
 
 ORDER = "ORDER BY start_utc, file_id, record_no, event_no"
 
@@ -26,17 +26,33 @@ def place(con: Any, writing: Writing, query: str, target: str, compression: str 
     return size
 
 
-def without(con: Any, writing: Writing, part: Any, files: list[int], number: int) -> Any:
-    """A file like `part` (a Part or a Carry) that holds only the events of `files`, written by import `number`."""
-    names = {}
-    for key in ("path", "keys") if isinstance(part, Part) else ("path",):
-        old = getattr(part, key)
-        names[key] = f"{old.removesuffix('.parquet')}-{number}.parquet"
-        order = f" {ORDER}" if key == "path" else ""
-        kept = f"file_id IN ({', '.join(map(str, files))})"
-        place(con, writing, f"SELECT * FROM {scan([writing.root / old])} WHERE {kept}{order}", names[key])
-    rows = con.execute(f"SELECT count(*) FROM {scan([writing.root / names['path']])}").fetchone()[0]
-    return dataclasses.replace(part, **names, files=tuple(files), rows=rows)
+def keeping(con: Any, writing: Writing, part: Any, kept: str) -> Any:
+    """A file like `part` (a Part or a Carry) with only the events for which the condition `kept` holds; None if none is left."""
+    number = writing.manifest.number + 1
+    path = f"{part.path.removesuffix('.parquet')}-{number}.parquet"
+    source = scan([writing.root / part.path])
+    place(con, writing, f"SELECT * FROM {source} WHERE {kept} {ORDER}", path)
+    fresh = scan([writing.root / path])
+    ends = "max(coalesce(finish_utc, start_utc)), count(*) FILTER (finish_utc IS NULL)"
+    rows, files, first, last, until, unfinished = con.execute(
+        f"SELECT count(*), list_sort(list(DISTINCT file_id)), min(start_utc), max(start_utc), {ends} FROM {fresh}"
+    ).fetchone()
+    if not rows:
+        return None
+    changed: dict[str, Any] = {"path": path, "rows": rows, "files": tuple(files), "first": first.isoformat()}
+    if isinstance(part, Part):
+        keys = f"{part.keys.removesuffix('.keys.parquet')}-{number}.keys.parquet"
+        held = f"SELECT k.* FROM {scan([writing.root / part.keys])} k SEMI JOIN {fresh} e USING (file_id, record_no)"
+        place(con, writing, held, keys)
+        size = (writing.root / path).stat().st_size
+        changed |= {
+            "keys": keys,
+            "last": last.isoformat(),
+            "until": until.isoformat(),
+            "unfinished": unfinished,
+            "size": size,
+        }
+    return dataclasses.replace(part, **changed)
 
 
 def refresh_keys(con: Any, writing: Writing, say: Callable[[str], None]) -> None:

@@ -69,7 +69,9 @@ def spelt(field: FieldMap, origin: Origin) -> str:
         if rule == "lower":
             text = f"lower({text})"
         elif rule == "no domain":
-            text = f"coalesce(nullif(regexp_replace(regexp_replace({text}, '^[^\\\\]*\\\\', ''), '@.*$', ''), ''), {text})"
+            text = (
+                f"coalesce(nullif(regexp_replace(regexp_replace({text}, '^[^\\\\]*\\\\', ''), '@.*$', ''), ''), {text})"
+            )
         elif rule == "mac":
             plain = f"lower(regexp_replace({text}, '[^0-9A-Fa-f]', '', 'g'))"
             pairs = " || ':' || ".join(f"{plain}[{i}:{i + 1}]" for i in range(1, 13, 2))
@@ -84,7 +86,9 @@ def _phone(text: str, country: str) -> str:
     plain = f"regexp_replace(regexp_replace({text}, '[^0-9+]', '', 'g'), '^00', '+')"
     if country:
         national = f"concat({lit(country)}, regexp_replace({plain}, '^0', ''))"
-        plain = f"CASE WHEN starts_with({plain}, '+') OR length({plain}) < {SHORT_NUMBER} THEN {plain} ELSE {national} END"
+        plain = (
+            f"CASE WHEN starts_with({plain}, '+') OR length({plain}) < {SHORT_NUMBER} THEN {plain} ELSE {national} END"
+        )
     return f"CASE WHEN regexp_matches({text}, '{PHONE_SHAPE}') THEN {plain} ELSE {text} END"
 
 
@@ -139,7 +143,9 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
         elif form == "julian day":
             days = f"try_cast({raw} AS DECIMAL(28, 12))"
             micros = f"({days} - {UNIX_EPOCH_JULIAN}) * 86400000000"
-            utc.append(f"CASE WHEN abs({days}) < 5000000 THEN make_timestamp(CAST(round({micros} / 1000, 0) AS BIGINT) * 1000) END")
+            utc.append(
+                f"CASE WHEN abs({days}) < 5000000 THEN make_timestamp(CAST(round({micros} / 1000, 0) AS BIGINT) * 1000) END"
+            )
         elif "hhmm" in form:
             local.append(_clock_number(raw, form))
         elif "%Z" in form:
@@ -216,7 +222,9 @@ def typed(field: FieldMap, spec: Field, origin: Origin) -> Column:
     if spec.type == "duration":
         return duration(field, origin)
     if spec.type == "tags":
-        tags = f"list_sort(list_distinct(list_filter(list_transform(string_split({raw}, {lit(field.separator)}), x -> trim(x)), x -> x <> '')))"
+        listed = f"string_split({raw}, {lit(field.separator)})"
+        listed = f"CASE WHEN starts_with({raw}, '[') AND json_valid({raw}) THEN from_json({raw}, '[\"VARCHAR\"]') ELSE {listed} END"
+        tags = f"list_sort(list_distinct(list_filter(list_transform({listed}, x -> trim(x)), x -> x <> '')))"
         return Column(tags, raw=raw)
     if spec.type == "flag":
         yes, no = (", ".join(lit(v.lower()) for v in words) for words in (field.true, field.false))

@@ -6,17 +6,14 @@ either happens or does not.
 
 from __future__ import annotations
 
-import dataclasses
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
-from datetime import datetime
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any
 
-from fermata.archive import Archive, LogState, SourceFile, duplicates, upkeep
+from fermata.archive import Archive, LogState, SourceFile, duplicates, upkeep, versions
 from fermata.archive.duck import connect, ident, watched
-from fermata.archive.manifest import Carry, Part
 from fermata.archive.store import Writing
 from fermata.errors import DataError, FermataError, SourceError
 from fermata.fields import LogSchema
@@ -25,39 +22,12 @@ from fermata.intake.expressions import from_name
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import delimited
 from fermata.intake.stage import FileStage, stage_file
+from fermata.intake.storing import Batch, Declared, Outcome, Progress, Storing
 
-__all__ = ["Outcome", "import_files"]
+__all__ = ["Declared", "Outcome", "import_files"]
 
 BATCH_BYTES = 256 << 20
-Progress = Callable[[str], None]
-
-
-@dataclass(frozen=True)
-class Outcome:
-    """What became of one file. `unchanged` names the import that already holds it; else `file` has the figures."""
-
-    path: str
-    file: SourceFile | None = None
-    unchanged: SourceFile | None = None
-    replaces: tuple[int, ...] = ()
-
-
-@dataclass
-class _Batch:
-    """Files of one import on their way: staged in the engine, not yet in the archive."""
-
-    number: int
-    stages: list[FileStage] = field(default_factory=list)
-    files: list[SourceFile] = field(default_factory=list)
-    keys: list[tuple[str, str]] = field(default_factory=list)
-    overlaps: list[duplicates.Overlap] = field(default_factory=list)
-    superseded: set[int] = field(default_factory=set)
-    outcomes: list[Outcome] = field(default_factory=list)
-
-    @property
-    def size(self) -> int:
-        """Bytes of the files taken so far."""
-        return sum(f.size for f in self.files)
+MOST_VALUES = 200  # different actions or outcomes of a file that the manifest keeps
 
 
 def import_files(
@@ -68,24 +38,23 @@ def import_files(
     *,
     base: Path,
     now: datetime,
-    complete_to: datetime | None = None,
+    declared: Declared,
     wait: float = 60,
     progress: Progress = lambda _: None,
 ) -> list[Outcome]:
     """Imports `paths` in the order given; paths are kept relative to `base` where they lie below it.
 
-    `now` (naive UTC) is when the import is said to happen; `complete_to` declares that the log holds everything up to
-    that instant. Raises SourceError for a file that cannot be read as mapped; files of imports already committed stay.
+    `now` (naive UTC) is when the import is said to happen; `declared` is what is said of the files. Raises SourceError for a file that cannot be read as mapped; files of imports already committed stay.
     """
     import duckdb
 
     found: list[Outcome] = []
     try:
         with archive.writing(now, wait, progress) as writing:
-            importer = _Importer(writing, log, schema, base, progress)
+            importer = _Importer(writing, log, schema, base, progress, declared)
             with importer.background, watched(importer.con, progress):
                 for batch in importer.batches(list(paths)):
-                    importer.store(batch, complete_to)
+                    importer.storing.store(batch, declared)
                     found += batch.outcomes
     except (duckdb.Error, OSError) as e:
         if isinstance(e, FermataError):
@@ -103,23 +72,25 @@ class _Importer:
     schema: LogSchema
     base: Path
     progress: Progress
+    declared: Declared
 
     def __post_init__(self) -> None:
         self.con = connect(self.writing.staging / "spill")
         self.background = ThreadPoolExecutor(max_workers=1)
         self.mapping = self.log.digest(self.schema.zone)
         self.columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
+        self.storing = Storing(self.con, self.writing, self.schema, self.mapping, self.progress)
         upkeep.refresh_keys(self.con, self.writing, self.progress)
 
     @property
     def state(self) -> LogState:
-        """The log as the archive holds it, made on first use."""
-        return self.writing.manifest.logs.setdefault(self.schema.name, LogState())
+        """The log as the archive holds it."""
+        return self.storing.state
 
-    def batches(self, paths: list[Path]) -> Iterator[_Batch]:
+    def batches(self, paths: list[Path]) -> Iterator[Batch]:
         """The files in order, taken together until they are big enough for an import of their own."""
         batch = self._batch()
-        queue = list(paths)
+        queue = [*self._again(batch), *paths]
         while queue:
             path = queue.pop(0)
             needed = self._take(batch, path)
@@ -130,16 +101,30 @@ class _Importer:
                 batch = self._batch()
         yield batch
 
-    def _batch(self) -> _Batch:
-        return _Batch(self.writing.manifest.next_import)
+    def _again(self, batch: Batch) -> list[Path]:
+        """The files of a log with a key that must all be read again, in their order, because its mapping has changed."""
+        if not self.log.key or all(f.mapping == self.mapping for f in self.state.files.values()):
+            return []
+        paths = [self.base / f.path for _, f in sorted(self.state.files.items())]
+        for path, file in zip(paths, self.state.files.values(), strict=True):
+            if self._hash_now(path) != file.sha256:
+                raise SourceError(
+                    f"{file.path}: was imported under an older mapping and is no longer there as it was; put it back, so that "
+                    "every version of an entry can be read again"
+                )
+        batch.superseded |= set(self.state.files)
+        return paths
 
-    def _take(self, batch: _Batch, path: Path) -> list[Path]:
+    def _batch(self) -> Batch:
+        return Batch(self.writing.manifest.next_import)
+
+    def _take(self, batch: Batch, path: Path) -> list[Path]:
         """Stages one file, or returns the files that must come before it."""
         shown = self._shown(path)
         with opening.unpacked(path, self.writing.staging) as plain:
             return self._take_plain(batch, plain, shown)
 
-    def _take_plain(self, batch: _Batch, path: Path, shown: str) -> list[Path]:
+    def _take_plain(self, batch: Batch, path: Path, shown: str) -> list[Path]:
         live = {i: f for i, f in self.state.files.items() if i not in batch.superseded}
         known = [*live.values(), *batch.files]
         size = path.stat().st_size
@@ -165,9 +150,61 @@ class _Importer:
         scratch = self.writing.staging
         stage = stage_file(self.con, path, Path(shown), file_id, self.log, self.schema, counting, scratch, kept)
         self.writing.manifest.next_file += 1
-        overlap = self._compare(batch, stage, _within(alike, stage.counted))
-        self._note(batch, stage, overlap, replaced, named)
+        again = next((f for f in self.state.files.values() if f.id in batch.superseded and f.path == shown), None)
+        since = again.known if again else self._known(replaced)
+        if self.log.key:
+            overlap = self._settle(batch, stage, since)
+        else:
+            overlap = self._compare(batch, stage, _within(alike, stage.counted))
+        self._note(batch, stage, overlap, replaced, named, since)
         return []
+
+    def _known(self, replaced: set[int]) -> str:
+        """When the content of a file first came in: a repeated import has it from the one it replaces."""
+        return min((self.state.files[i].known for i in replaced), default=self.writing.now.isoformat())
+
+    def _settle(self, batch: Batch, stage: FileStage, known: str) -> duplicates.Overlap:
+        """Compares a file of a log with a key, version by version."""
+        keys = f"keys_{stage.file_id}"
+        duplicates.make_keys(self.con, stage.events, self.columns, keys, several=False)
+        held = ", ".join(ident(c) for c in self.schema.columns)
+        live = [f"SELECT {held} FROM {e}" for _, e in batch.keys]
+        ended = [v.ended for v in batch.versions]
+        if self.state.parts and not batch.superseded:
+            snapshot = self.writing.archive.snapshot()
+            live.append(f"SELECT {held} FROM ({snapshot.all_events_sql(self.schema)})")
+        empty = f"SELECT {held} FROM {stage.events} WHERE false"
+        query = " UNION ALL ".join(live) or empty
+        gone = " UNION ALL ".join(f"SELECT * FROM {t}" for t in ended)
+        found = versions.settle(
+            self.con,
+            file_id=stage.file_id,
+            key=[self._stored(k) for k in self.log.key],
+            columns=self.columns,
+            events=stage.events,
+            live=versions.without_ended(query, f"({gone})") if gone else query,
+            at=known,
+            complete=self._complete(stage),
+        )
+        batch.keys.append((keys, stage.events))
+        batch.versions.append(found)
+        return found.overlap
+
+    def _stored(self, name: str) -> str:
+        return self.schema.field(name).stored
+
+    def _complete(self, stage: FileStage) -> tuple[str, str] | None:
+        """The UTC stretch in which the file is declared to hold every entry."""
+        if self.declared.holds_all:
+            start, end = self.declared.holds_all
+        elif self.log.complete:
+            start, end = self.con.execute(f"SELECT min(start_utc), max(start_utc) FROM {stage.events}").fetchone()
+            if start is None:
+                return None
+            end += timedelta(microseconds=1)
+        else:
+            return None
+        return start.isoformat(sep=" "), end.isoformat(sep=" ")
 
     def _leaned_on(self, replaced: set[int], live: dict[int, SourceFile]) -> list[Path]:
         """Files whose originals a replaced file relied on and that are still under the older mapping."""
@@ -191,7 +228,7 @@ class _Importer:
         with opening.unpacked(path, self.writing.staging) as plain:
             return delimited.count(plain).sha256
 
-    def _compare(self, batch: _Batch, stage: FileStage, grown: list[SourceFile]) -> duplicates.Overlap:
+    def _compare(self, batch: Batch, stage: FileStage, grown: list[SourceFile]) -> duplicates.Overlap:
         keys = f"keys_{stage.file_id}"
         duplicates.make_keys(self.con, stage.events, self.columns, keys, len(self.log.parts()) > 1)
         parts = [p for p in self.state.parts if not set(p.files) <= batch.superseded]
@@ -215,13 +252,15 @@ class _Importer:
         return overlap
 
     def _note(
-        self, batch: _Batch, stage: FileStage, overlap: duplicates.Overlap, replaced: set[int], named: str
+        self, batch: Batch, stage: FileStage, overlap: duplicates.Overlap, replaced: set[int], named: str, known: str
     ) -> None:
-        out = f" WHERE record_no NOT IN (SELECT record_no FROM {overlap.table})" if overlap.by_original else ""
+        out = overlap.left_out
         stored, first, last = self.con.execute(
             f"SELECT count(*), min(start_utc), max(start_utc) FROM {stage.events}{out}"
         ).fetchone()
         counted = stage.counted
+        changes = batch.versions[-1] if self.log.key else None
+        newer = changes.replaced if changes else 0
         file = SourceFile(
             id=stage.file_id,
             path=str(stage.path),
@@ -230,7 +269,9 @@ class _Importer:
             import_no=batch.number,
             mapping=self.mapping,
             read=stage.read,
-            stored=self._records(stage) - overlap.duplicates,
+            stored=self._records(stage) - overlap.duplicates - newer,
+            replaced=newer,
+            deleted=changes.deleted if changes else 0,
             duplicate=overlap.duplicates,
             rejected=stage.rejected,
             skipped=stage.skipped,
@@ -244,7 +285,9 @@ class _Importer:
             from_name=named,
             leaned_on={str(k): v for k, v in sorted(overlap.by_original.items())},
             inferred=stage.inferred,
-            known=min((self.state.files[i].known for i in replaced), default=self.writing.now.isoformat()),
+            known=known,
+            upto=self.declared.upto,
+            values=self._values(stage),
         )
         if not file.adds_up:
             raise SourceError(f"{stage.path}: the records do not add up ({file}); nothing was imported")
@@ -253,114 +296,22 @@ class _Importer:
         batch.overlaps.append(overlap)
         batch.outcomes.append(Outcome(file.path, file, None, tuple(sorted(replaced))))
 
+    def _values(self, stage: FileStage) -> dict[str, dict[str, int]]:
+        """How often each action and outcome occurs, where the log's kind has a vocabulary for them."""
+        found: dict[str, dict[str, int]] = {}
+        for name in ("action", "outcome"):
+            if self.schema.kind and name in self.schema.by_name:
+                rows = self.con.execute(
+                    f"SELECT {name}, count(*) FROM {stage.events} WHERE {name} IS NOT NULL GROUP BY 1 ORDER BY 2 DESC, 1 "
+                    f"LIMIT {MOST_VALUES}"
+                ).fetchall()
+                found[name] = dict(rows)
+        return found
+
     def _records(self, stage: FileStage) -> int:
         """Records that gave an event, counted from the events themselves and not by subtraction."""
         distinct = "DISTINCT record_no" if len(self.log.parts()) > 1 else "*"
         return int(self.con.execute(f"SELECT count({distinct}) FROM {stage.events}").fetchone()[0])
-
-    def store(self, batch: _Batch, complete_to: datetime | None) -> None:
-        """Writes the batch's files and commits them; a batch that changes nothing leaves no trace."""
-        declared = complete_to.isoformat() if complete_to else None
-        if not batch.files and (declared is None or declared == self.state.complete_to):
-            return
-        manifest, state = self.writing.manifest, self.state
-        self._supersede(batch)
-        if batch.files:
-            self._write(batch)
-        state.files.update({f.id: f for f in batch.files})
-        state.complete_to = max(filter(None, (declared, state.complete_to)), default=None)
-        manifest.next_import += 1
-        self.writing.commit(
-            {
-                "import": batch.number,
-                "at": self.writing.now.isoformat(),
-                "log": self.schema.name,
-                "mapping": self.mapping,
-                "complete_to": declared,
-                "files": [dataclasses.asdict(f) for f in batch.files],
-                "superseded": sorted(batch.superseded),
-            }
-        )
-        for stage in batch.stages:
-            _forget(self.con, stage)
-
-    def _supersede(self, batch: _Batch) -> None:
-        """Takes the events of replaced files out, rewriting the Parquet files they share with others."""
-        gone, state = batch.superseded, self.state
-        if not gone:
-            return
-        for name, rows in (("parts", state.parts), ("carry", state.carry)):
-            kept: list[Any] = []
-            for part in rows:
-                if not set(part.files) & gone:
-                    kept.append(part)
-                    continue
-                self.writing.retire([part.path, part.keys] if isinstance(part, Part) else [part.path])
-                if rest := sorted(set(part.files) - gone):
-                    kept.append(upkeep.without(self.con, self.writing, part, rest, batch.number))
-            setattr(state, name, kept)
-        for file_id in gone:
-            state.files.pop(file_id, None)
-
-    def _write(self, batch: _Batch) -> None:
-        """The batch's events, keys, carried events and rejects as Parquet files in place."""
-        self.con.execute(f"CREATE OR REPLACE TEMP VIEW incoming AS {self._incoming(batch)}")
-        held = tuple(self.schema.columns)
-        columns = ", ".join(ident(c) for c in held)
-        months = self.con.execute(
-            "SELECT strftime(m, '%Y-%m'), sum(n)::BIGINT, min(low), max(high), max(ends), "
-            "sum(unfinished)::BIGINT, list_sort(list(file_id)) FROM ("
-            "SELECT date_trunc('month', start_utc) AS m, file_id, count(*) AS n, min(start_utc) AS low, "
-            "max(start_utc) AS high, max(coalesce(finish_utc, start_utc)) AS ends, count(*) FILTER (finish_utc IS NULL) AS unfinished "
-            "FROM incoming GROUP BY ALL) GROUP BY m ORDER BY m"
-        ).fetchall()
-        for month, rows, first, last, until, unfinished, files in months:
-            self.progress(f"{self.schema.name}: writing {month}, {rows:,} events")
-            names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
-            size = self._place(f"SELECT {columns} FROM incoming WHERE {_inside(month)} {upkeep.ORDER}", names[0])
-            keys = f"SELECT key, file_id, record_no FROM ({self._keys(batch)}) WHERE {_inside(month)}"
-            self._place(keys, names[1], compression="snappy")  # hashes do not compress
-            edges = first.isoformat(), last.isoformat(), until.isoformat()
-            self.state.parts.append(Part(names[0], names[1], month, rows, size, tuple(files), *edges, unfinished, held))
-        self._write_carry(batch, columns, [m[0] for m in months])
-        rejects = " UNION ALL ".join(f"SELECT {s.file_id} AS file_id, * FROM {s.rejects}" for s in batch.stages)
-        if sum(f.rejected for f in batch.files):
-            name = f"{self.schema.name}/rejects/{batch.number}.parquet"
-            self._place(f"SELECT * FROM ({rejects}) ORDER BY file_id, record_no", name)
-            self.state.rejects[str(batch.number)] = name
-
-    def _write_carry(self, batch: _Batch, columns: str, months: list[str]) -> None:
-        if not self.schema.spans:
-            return
-        leaving = " UNION ALL ".join(
-            f"SELECT {columns} FROM incoming WHERE {_inside(m)} AND (finish_utc IS NULL OR finish_utc > {_after(m)})"
-            for m in months
-        )
-        self.con.execute(f"CREATE OR REPLACE TEMP TABLE carried AS {leaving}")
-        rows, first, files = self.con.execute(
-            "SELECT count(*), min(start_utc), list_sort(list(DISTINCT file_id)) FROM carried"
-        ).fetchone()
-        if rows:
-            name = f"{self.schema.name}/carry/{batch.number}.parquet"
-            self._place(f"SELECT * FROM carried {upkeep.ORDER}", name)
-            self.state.carry.append(Carry(name, rows, tuple(files), first.isoformat(), tuple(self.schema.columns)))
-
-    def _incoming(self, batch: _Batch) -> str:
-        selects = []
-        for stage, overlap in zip(batch.stages, batch.overlaps, strict=True):
-            out = f" WHERE record_no NOT IN (SELECT record_no FROM {overlap.table})" if overlap.by_original else ""
-            selects.append(f"SELECT * FROM {stage.events}{out}")
-        return " UNION ALL ".join(selects)
-
-    def _keys(self, batch: _Batch) -> str:
-        selects = []
-        for (keys, _), overlap in zip(batch.keys, batch.overlaps, strict=True):
-            out = f" WHERE record_no NOT IN (SELECT record_no FROM {overlap.table})" if overlap.by_original else ""
-            selects.append(f"SELECT * FROM {keys}{out}")
-        return " UNION ALL ".join(selects)
-
-    def _place(self, query: str, target: str, compression: str = "zstd") -> int:
-        return upkeep.place(self.con, self.writing, query, target, compression)
 
     def _shown(self, path: Path) -> str:
         whole = path.resolve()
@@ -370,21 +321,3 @@ class _Importer:
 def _within(known: list[SourceFile], counted: delimited.Counted) -> list[SourceFile]:
     """The known files that a file begins with: itself, or itself when it was shorter."""
     return [f for f in known if counted.prefixes.get(f.size) == f.sha256]
-
-
-def _after(month: str) -> str:
-    return f"(TIMESTAMP '{month}-01' + INTERVAL 1 MONTH)"
-
-
-def _inside(month: str) -> str:
-    return f"start_utc >= TIMESTAMP '{month}-01' AND start_utc < {_after(month)}"
-
-
-def _forget(con: Any, stage: FileStage) -> None:
-    """Drops what a stored file left in the engine."""
-    n = stage.file_id
-    numbers = [f"VIEW stage_{n}"] if stage.rows != f"stage_{n}" else []
-    for name in (f"VIEW keys_{n}", f"VIEW events_{n}", *numbers):
-        con.execute(f"DROP {name}")
-    for table in (stage.rows, stage.rejects, f"dup_keys_{n}"):
-        con.execute(f"DROP TABLE IF EXISTS {table}")

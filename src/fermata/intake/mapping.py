@@ -24,9 +24,10 @@ from pydantic import Field as Key
 
 from fermata.fields import COMMON, TIMES, FieldType, LogSchema, checked_name
 from fermata.fields import Field as EventField
+from fermata.timeline.lengths import exact, length
 from fermata.timeline.zones import zone
 
-__all__ = ["DURATION_FORMS", "TIME_WORDS", "EventMap", "FieldMap", "LogMap", "expression", "length"]
+__all__ = ["DURATION_FORMS", "TIME_WORDS", "EventMap", "FieldMap", "LogMap", "expression"]
 
 TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us", "julian day")
 DURATION_FORMS = ("seconds", "milliseconds", "minutes", "hours", "h:mm:ss", "h:mm", "mm:ss", "iso")
@@ -156,7 +157,9 @@ class DatabaseMap(Strict):
         if len(given) != 1:
             raise ValueError("give one of address_env, address_file, address")
         if self.address is not None and re.search(r"://[^/@]*:[^/@]*@", self.address):
-            raise ValueError("a password does not belong here; put the address into an environment variable (address_env)")
+            raise ValueError(
+                "a password does not belong here; put the address into an environment variable (address_env)"
+            )
         return self
 
 
@@ -251,11 +254,16 @@ class LogMap(Strict):
                 raise ValueError(f"{name} = {offset!r}: write the offset as +01:00 or -04:00")
         return zones
 
-    @field_validator("keep_for", "gap")
+    @field_validator("keep_for")
     @classmethod
-    def _lengths(cls, text: str | None) -> str | None:
-        if text is not None:
-            length(text)
+    def _kept(cls, text: str) -> str:
+        length(text)
+        return text
+
+    @field_validator("gap")
+    @classmethod
+    def _gap(cls, text: str) -> str:
+        exact(text)
         return text
 
     @model_validator(mode="after")
@@ -263,9 +271,8 @@ class LogMap(Strict):
         for key, formats in ONLY_WITH.items():
             if key in self.model_fields_set and self.format not in formats:
                 raise ValueError(f"{key} means something with format = {' or '.join(map(repr, formats))} only")
-        if self.format == "regex":
-            if self.pattern is None or not expression("pattern", self.pattern).groupindex:
-                raise ValueError("format 'regex' needs a pattern with named groups, as in '(?P<when>\\S+) (?P<who>\\w+)'")
+        if self.format == "regex" and (not self.pattern or not expression("pattern", self.pattern).groupindex):
+            raise ValueError("format 'regex' needs a pattern with named groups, as in '(?P<when>\\S+) (?P<who>\\w+)'")
         if self.format == "sql" and self.database is None:
             raise ValueError("format 'sql' needs a table [logs.NAME.database] with query and address_env")
         for name in self.key:
@@ -335,14 +342,6 @@ class LogMap(Strict):
         data = self.model_dump(mode="json", exclude=NOT_EVENTS, exclude_defaults=True)
         data["zone"] = self.zone or default_zone
         return hashlib.sha256(json.dumps(data, sort_keys=True).encode()).hexdigest()[:16]
-
-
-def length(text: str) -> tuple[int, str]:
-    """`13 months`, `90 days`, `45 minutes` as (13, "month"). Raises ValueError."""
-    found = re.fullmatch(r"(\d+) *(minute|hour|day|week|month|year)s?", text)
-    if not found or not int(found[1]):
-        raise ValueError(f"{text!r} is no length of time; write 45 minutes, 6 hours, 90 days, 13 months or 2 years")
-    return int(found[1]), found[2]
 
 
 def _check_forms(name: str, field: FieldMap) -> None:

@@ -86,7 +86,10 @@ def _stream(path: Path, archive: Path, head: bytes) -> Iterator[IO[bytes] | Any]
         import zstandard
 
         try:
-            with path.open("rb") as raw, zstandard.ZstdDecompressor().stream_reader(raw, read_across_frames=True) as member:
+            with (
+                path.open("rb") as raw,
+                zstandard.ZstdDecompressor().stream_reader(raw, read_across_frames=True) as member,
+            ):
                 yield _Whole(member, path)
         except zstandard.ZstdError as e:
             raise SourceError(f"{path}: the packed file is damaged ({e}); nothing of it was imported") from None

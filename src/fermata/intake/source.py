@@ -53,14 +53,20 @@ def _read(job: Job, number: int) -> dict[str, str]:
     """The columns of one record; those that were set aside while parsing say so."""
     con, records = job.con, reader(job.log.format).open(job)
     columns = ", ".join(f"{sql} AS v{i}" for i, sql in enumerate(records.columns.values())) or "NULL AS v0"
-    con.execute(f"CREATE TEMP TABLE shown AS SELECT row_number() OVER () AS n, {records.whole} AS whole, {columns} FROM {records.source}")
+    con.execute(
+        f"CREATE TEMP TABLE shown AS SELECT row_number() OVER () AS n, {records.whole} AS whole, {columns} FROM {records.source}"
+    )
     place = _place(con, records, number)
     row = con.execute("SELECT * EXCLUDE n FROM shown WHERE n = ?", [place]).fetchone()
     whole, values = row[0] or "", [v or "" for v in row[1:]]
     if job.log.format in ("json", "json lines", "icalendar", "xes"):
         return _flat(whole)
     named = dict(zip(records.columns, values, strict=False))
-    return named if whole == "" or "line" in named else {**named, **({"record as written": whole} if whole[:1] != "{" else {})}
+    return (
+        named
+        if whole == "" or "line" in named
+        else {**named, **({"record as written": whole} if whole[:1] != "{" else {})}
+    )
 
 
 def _place(con: Any, records: Records, number: int) -> int:
@@ -91,4 +97,6 @@ def _flat(text: str) -> dict[str, str]:
         return {"line": text}
     if not isinstance(held, dict):
         return {"line": text}
-    return {k: v if isinstance(v, str) else "" if v is None else json.dumps(v, ensure_ascii=False) for k, v in held.items()}
+    return {
+        k: v if isinstance(v, str) else "" if v is None else json.dumps(v, ensure_ascii=False) for k, v in held.items()
+    }

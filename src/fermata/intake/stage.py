@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from fermata.archive.duck import ident, lit
-from fermata.errors import SourceError
+from fermata.errors import SourceError, UnknownName
 from fermata.fields import TIMES, LogSchema
 from fermata.intake import rejects
 from fermata.intake.expressions import Column, Origin, duration, instant, raw_text, spelt, typed
@@ -101,14 +101,16 @@ def stage_file(
     SourceError, UnknownName.
     """
     stage = FileStage(shown, file_id, f"events_{file_id}", f"rejects_of_{file_id}")
-    wanted = tuple(dict.fromkeys([*(c for p in log.parts() for f in p.values() for c in f.read_columns), *log.keep, *log.drop]))
+    wanted = tuple(
+        dict.fromkeys([*(c for p in log.parts() for f in p.values() for c in f.read_columns), *log.keep, *log.drop])
+    )
     job = Job(con, path, shown, log, str(file_id), wanted, scratch, path.stat().st_mtime)
     opener = reader(log.format)
     early, opened = None, None
     if delimited.plain(log):
         try:
             opened = _open(opener, job, schema, kept_from)
-        except SourceError as e:
+        except (SourceError, UnknownName) as e:
             early = e
     stage.counted = counting.result()
     text = delimited.prepare(path, log, stage.counted, scratch) if log.format in delimited.TEXTS else path
@@ -172,10 +174,17 @@ def _parts(
             part.start, part.finish = part.finish, ""
         for name in (n for n in mapped if n not in TIMES):
             spec = schema.by_name[name]
+            if spec.type == "time":
+                part.fields[name] = _time(part, name, mapped, schema, log, origin, columns, reasons)
+                continue
             part.fields[name] = _checked(name, typed(mapped[name], spec, origin), columns, reasons)
             if mapped[name].spelling:
                 written = raw_text(mapped[name], origin)
-                part.fields[f"{name}_written"] = columns(f"CASE WHEN {written} <> {spelt(mapped[name], origin)} THEN {written} END")
+                part.fields[f"{name}_written"] = columns(
+                    f"CASE WHEN {written} <> {spelt(mapped[name], origin)} THEN {written} END"
+                )
+            if name in log.key:
+                reasons.append((f"{part.fields[name]} IS NULL", lit(f"{name}, a key of the log, is empty")))
         parts.append(part)
     reasons.append((" AND ".join(f"{p.start} IS NULL" for p in parts), "'the time is empty'"))
     times = [t for p in parts for t in (p.start, p.finish) if t]
@@ -211,7 +220,8 @@ def _time(
             wall = columns(f"CASE WHEN {wall} < {begun} THEN {wall} + INTERVAL 1 DAY ELSE {wall} END", late=True)
     if "CAST(NULL" in local.value:
         return told
-    part.walls[name] = wall
+    if name in TIMES:  # of other times no order in the file tells which pass of a repeated hour is meant
+        part.walls[name] = wall
     converted = to_utc(wall, schema.zone, log.ambiguous, log.nonexistent)
     return columns(converted if told == "NULL" else f"coalesce({told}, {converted})", late=True)
 
@@ -303,7 +313,9 @@ def _number(con: Any, stage: FileStage, records: Records, counted: delimited.Cou
         numbers = delimited.record_numbers([(line, at, whole or "") for line, at, whole, _ in misfits], blanks, head)
         stage.several_lines = head + rows + len(misfits) + len(blanks) != counted.lines
     elif rows != records.rows:
-        raise SourceError(f"{stage.path}: {records.rows:,} records were made but {rows:,} were parsed; nothing was imported")
+        raise SourceError(
+            f"{stage.path}: {records.rows:,} records were made but {rows:,} were parsed; nothing was imported"
+        )
     stage.read = rows + len(misfits) + len(blanks)
     stage.skipped = {"blank": len(blanks)}
     rejects.begin(con, stage, numbers, [kind for _, _, _, kind in misfits])

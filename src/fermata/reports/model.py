@@ -108,7 +108,7 @@ class Report(Chosen):
     """The sentence: of these logs, during this period, only these events, by these dimensions, these measures.
 
     `period` stays as written (relative stays relative). `sort` names columns or dimensions, `-` in front for downwards.
-    `top` keeps the N highest of the first dimension and puts the rest into one row.
+    `known` asks for the state as it was known at the end of a date (or at a time). `top` keeps the N highest of the first dimension and puts the rest into one row.
     """
 
     title: str = ""
@@ -116,6 +116,7 @@ class Report(Chosen):
     log: str
     period: str = "all"
     zone: str | None = None
+    known: str | None = None
     by: tuple[str, ...] = ()
     across: str | None = None
     columns: tuple[ColumnSpec, ...] = (ColumnSpec(measure="count"),)

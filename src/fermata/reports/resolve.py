@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import re
 from collections.abc import Mapping
 from datetime import datetime
 from typing import Protocol
@@ -14,7 +15,7 @@ from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
 from fermata.reports.model import Report
 from fermata.timeline import Calendar, Period
-from fermata.timeline.zones import zone
+from fermata.timeline.zones import to_utc, zone
 
 __all__ = ["Logs", "resolve"]
 
@@ -68,7 +69,16 @@ def resolve(report: Report, logs: Logs, now: datetime) -> Plan:
         sort=_sort(report, columns, by),
         top=report.top,
         totals=report.totals,
+        known=known_at(report.known, calendar, now) if report.known else None,
     )
+
+
+def known_at(text: str, calendar: Calendar, now: datetime) -> datetime:
+    """The instant that a time, or the end of a date or period, means in the calendar's zone. Raises RequestError."""
+    if re.fullmatch(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d)?([+-]\d\d:\d\d|Z)?", text):
+        at = datetime.fromisoformat(text)
+        return at if at.tzinfo else to_utc(at, calendar.zone)
+    return Period.parse(text, calendar).resolve(now).end
 
 
 def known_log(logs: Logs, name: str) -> LogSchema:

@@ -93,7 +93,7 @@ class Reader(Protocol):
 def reader(name: str) -> Reader:
     """The reader of the format called `name`. Raises UnknownName."""
     if name in BUILT_IN:
-        return import_module(f"fermata.intake.readers.{BUILT_IN[name]}")  # type: ignore[return-value]
+        return import_module(f"fermata.intake.readers.{BUILT_IN[name]}")
     more = {e.name: e for e in entry_points(group="fermata.readers")}
     if name not in more:
         raise UnknownName.of("format", name, [*BUILT_IN, *more])

@@ -29,7 +29,9 @@ def open(job: Job) -> Records:
     try:
         calendar = icalendar.Calendar.from_ical(job.path.read_bytes())
     except (ValueError, IndexError, KeyError, TypeError) as e:
-        raise SourceError(f"{job.shown}: is no calendar (RFC 5545): {str(e).splitlines()[0] if str(e) else e!r}") from None
+        raise SourceError(
+            f"{job.shown}: is no calendar (RFC 5545): {str(e).splitlines()[0] if str(e) else e!r}"
+        ) from None
     first, last, endless = _extent(calendar, job)
     found = from_dicts(job, _occurrences(calendar, first, last, job))
     inferred = f"recurrences without end followed to {last:%Y-%m-%d}" if endless else ""

@@ -26,7 +26,9 @@ def open(job: Job) -> Records:
             rows += 1
     if not rows:
         raise SourceError(f"{job.shown}: holds no records{f' at {job.log.records!r}' if job.log.records else ''}")
-    found = jsonlines.open(dataclasses.replace(job, path=copy, log=job.log.model_copy(update={"skip_lines": 0, "comment": ""})))
+    found = jsonlines.open(
+        dataclasses.replace(job, path=copy, log=job.log.model_copy(update={"skip_lines": 0, "comment": ""}))
+    )
     return dataclasses.replace(found, text=copy)
 
 

@@ -41,8 +41,8 @@ def paths(column: str) -> list[str]:
     exact = f"$.{_key(column)}"
     if not re.search(r"[.\[]", column):
         return [exact]
-    steps = re.findall(r"\[(\d+)\]|([^.\[\]]+)", column)
-    return [exact, "$" + "".join(f"[{number}]" if number else f".{_key(name)}" for number, name in steps)]
+    found = re.finditer(r"\[(\d+)\]|([^.\[\]]+)", column)
+    return [exact, "$" + "".join(f"[{s[1]}]" if s[1] else f".{_key(s[2])}" for s in found)]
 
 
 def _key(name: str) -> str:

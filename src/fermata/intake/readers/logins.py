@@ -51,7 +51,10 @@ def _table(held: Any) -> Any:
     import pyarrow as pa
     import pyarrow.compute as pc
 
-    texts = {n: [v.decode("utf-8", "backslashreplace") or None for v in held[n].tolist()] for n in ("user", "line", "host", "id")}
+    texts = {
+        n: [v.decode("utf-8", "backslashreplace") or None for v in held[n].tolist()]
+        for n in ("user", "line", "host", "id")
+    }
     kind, named = held["type"], held["user"] != b""
     down = (kind == RUN_LEVEL) & (held["user"] == b"shutdown")
     event = np.select(

@@ -45,7 +45,9 @@ def expression_of(layout: str) -> tuple[str, list[str]]:
         elif code in CODES:
             name, part = CODES[code]
         else:
-            raise ValueError(f"%{code} is no code of a page log; there are {', '.join('%' + c for c in CODES)} and %{{attribute}}")
+            raise ValueError(
+                f"%{code} is no code of a page log; there are {', '.join('%' + c for c in CODES)} and %{{attribute}}"
+            )
         names.append(name)
         pattern += part
     if not names:

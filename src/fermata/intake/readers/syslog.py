@@ -69,7 +69,15 @@ def open(job: Job) -> Records:
     if job.log.unmatched == "skip":
         skip, refused = [*skip, f"WHEN {none} THEN {lit(UNMATCHED)}"], ""
     return Records(
-        source, columns, as_lines(job.log), job.path, skip=tuple(skip), refused=refused, inferred=inferred, whole="line", temporary=table
+        source,
+        columns,
+        as_lines(job.log),
+        job.path,
+        skip=tuple(skip),
+        refused=refused,
+        inferred=inferred,
+        whole="line",
+        temporary=table,
     )
 
 
@@ -99,7 +107,9 @@ def _with_years(job: Job, table: str) -> tuple[str, str]:
     for row, this, before in found:  # a late line of December after one of January steps back again
         year += 0 if before is None else 1 if this < before else -1
         steps.append((row, year))
-    first, how = (job.log.year, "declared") if job.log.year else (_first_year(job, table, yearless, steps[-1][1]), "inferred")
+    first, how = (
+        (job.log.year, "declared") if job.log.year else (_first_year(job, table, yearless, steps[-1][1]), "inferred")
+    )
     cases = "".join(f"WHEN rowid >= {row} THEN {first + step} " for row, step in reversed(steps))
     dated = f"strptime(concat(CASE {cases}END, ' ', o.t), '%Y %b %d %H:%M:%S')"
     source = (

@@ -31,12 +31,15 @@ def open(job: Job) -> Records:
     fields = [(row, line.split(":", 1)[1].split()) for row, line in directives if line.startswith("#Fields:")]
     if not fields:
         raise SourceError(f"{job.shown}: has no #Fields: line, so it is no W3C extended log")
-    dates = [(row, line.split(":", 1)[1].split()[0]) for row, line in directives if line.startswith("#Date:") and line.split(":", 1)[1].split()]
+    dates = [
+        (row, line.split(":", 1)[1].split()[0])
+        for row, line in directives
+        if line.startswith("#Date:") and line.split(":", 1)[1].split()
+    ]
     names = list(dict.fromkeys(n for _, held in fields for n in held))
     check(job, (*names, "date", "line"))
     columns = {name: _column(name, fields) for name in names}
-    if "date" not in columns:
-        columns["date"] = _latest(dates)
+    columns["date"] = f"coalesce({columns.get('date', 'NULL')}, {_latest(dates)})"
     before = f"rowid < {fields[0][0]}"
     wide = _latest([(row, str(len(held))) for row, held in fields])
     refused = (
@@ -46,7 +49,14 @@ def open(job: Job) -> Records:
     skip = (BLANK, "WHEN line LIKE '#%' THEN 'comment'")
     source = f"(SELECT rowid, * FROM {table})"
     return Records(
-        source, {**columns, "line": "line"}, as_lines(job.log), job.path, skip=skip, refused=refused, whole="line", temporary=table
+        source,
+        {**columns, "line": "line"},
+        as_lines(job.log),
+        job.path,
+        skip=skip,
+        refused=refused,
+        whole="line",
+        temporary=table,
     )
 
 

@@ -1,0 +1,217 @@
+"""Storing an import: its events, keys, carried events, rejects and ended versions become files, then one commit."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+from fermata.archive import LogState, SourceFile, duplicates, upkeep
+from fermata.archive.duck import ident
+from fermata.archive.manifest import Carry, Part
+from fermata.archive.store import Writing
+from fermata.archive.versions import Versions
+from fermata.fields import LogSchema
+from fermata.intake.stage import FileStage
+
+__all__ = ["Batch", "Declared", "Outcome", "Progress", "Storing"]
+
+Progress = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What became of one file. `unchanged` names the import that already holds it; else `file` has the figures."""
+
+    path: str
+    file: SourceFile | None = None
+    unchanged: SourceFile | None = None
+    replaces: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True)
+class Declared:
+    """What is said of the files of an import, times as naive UTC.
+
+    `complete_to`: the log holds everything up to then. `holds_all`: the file holds every entry of [from, to), so that what is
+    missing was deleted. `mended`: the files put right what was rejected before. `upto`: how far a query had come.
+    """
+
+    complete_to: datetime | None = None
+    holds_all: tuple[datetime, datetime] | None = None
+    mended: bool = False
+    upto: str = ""
+
+
+@dataclass
+class Batch:
+    """Files of one import on their way: staged in the engine, not yet in the archive."""
+
+    number: int
+    stages: list[FileStage] = field(default_factory=list)
+    files: list[SourceFile] = field(default_factory=list)
+    keys: list[tuple[str, str]] = field(default_factory=list)
+    overlaps: list[duplicates.Overlap] = field(default_factory=list)
+    versions: list[Versions] = field(default_factory=list)
+    superseded: set[int] = field(default_factory=set)
+    outcomes: list[Outcome] = field(default_factory=list)
+
+    @property
+    def size(self) -> int:
+        """Bytes of the files taken so far."""
+        return sum(f.size for f in self.files)
+
+
+@dataclass
+class Storing:
+    """What it takes to store batches of one log: an engine, the open archive, the log's schema and mapping."""
+
+    con: Any
+    writing: Writing
+    schema: LogSchema
+    mapping: str
+    progress: Progress
+
+    @property
+    def state(self) -> LogState:
+        """The log as the archive holds it, made on first use."""
+        return self.writing.manifest.logs.setdefault(self.schema.name, LogState())
+
+    def store(self, batch: Batch, said: Declared) -> None:
+        """Writes the batch's files and commits them; a batch that changes nothing leaves no trace."""
+        declared = said.complete_to.isoformat() if said.complete_to else None
+        if not batch.files and (declared is None or declared == self.state.complete_to):
+            return
+        manifest, state = self.writing.manifest, self.state
+        earlier = [n for n in state.rejects if n not in state.mended]
+        self._supersede(batch)
+        if batch.files:
+            self._write(batch)
+            self._write_ended(batch)
+        if said.mended:
+            state.mended.update(dict.fromkeys(earlier, batch.number))
+        state.files.update({f.id: f for f in batch.files})
+        state.complete_to = max(filter(None, (declared, state.complete_to)), default=None)
+        manifest.next_import += 1
+        self.writing.commit(
+            {
+                "import": batch.number,
+                "at": self.writing.now.isoformat(),
+                "log": self.schema.name,
+                "mapping": self.mapping,
+                "complete_to": declared,
+                "files": [dataclasses.asdict(f) for f in batch.files],
+                "superseded": sorted(batch.superseded),
+                "mended": earlier if said.mended else [],
+            }
+        )
+        for stage in batch.stages:
+            _forget(self.con, stage)
+
+    def _write_ended(self, batch: Batch) -> None:
+        """The versions this import ended, as a file of their own."""
+        if batch.superseded:
+            self.writing.retire(list(self.state.ended.values()))
+            self.state.ended.clear()
+        if sum(v.replaced + v.deleted for v in batch.versions):
+            rows = " UNION ALL ".join(f"SELECT * FROM {v.ended}" for v in batch.versions)
+            name = f"{self.schema.name}/ended/{batch.number}.parquet"
+            self._place(rows, name)
+            self.state.ended[str(batch.number)] = name
+
+    def _supersede(self, batch: Batch) -> None:
+        """Takes the events of replaced files out, rewriting the Parquet files they share with others."""
+        gone, state = batch.superseded, self.state
+        if not gone:
+            return
+        for name, rows in (("parts", state.parts), ("carry", state.carry)):
+            kept: list[Any] = []
+            for part in rows:
+                if not set(part.files) & gone:
+                    kept.append(part)
+                    continue
+                self.writing.retire([part.path, part.keys] if isinstance(part, Part) else [part.path])
+                rest = f"file_id NOT IN ({', '.join(map(str, sorted(gone)))})"
+                if fresh := upkeep.keeping(self.con, self.writing, part, rest):
+                    kept.append(fresh)
+            setattr(state, name, kept)
+        for file_id in gone:
+            state.files.pop(file_id, None)
+
+    def _write(self, batch: Batch) -> None:
+        """The batch's events, keys, carried events and rejects as Parquet files in place."""
+        self.con.execute(f"CREATE OR REPLACE TEMP VIEW incoming AS {self._incoming(batch)}")
+        held = tuple(self.schema.columns)
+        columns = ", ".join(ident(c) for c in held)
+        months = self.con.execute(
+            "SELECT strftime(m, '%Y-%m'), sum(n)::BIGINT, min(low), max(high), max(ends), "
+            "sum(unfinished)::BIGINT, list_sort(list(file_id)) FROM ("
+            "SELECT date_trunc('month', start_utc) AS m, file_id, count(*) AS n, min(start_utc) AS low, "
+            "max(start_utc) AS high, max(coalesce(finish_utc, start_utc)) AS ends, count(*) FILTER (finish_utc IS NULL) AS unfinished "
+            "FROM incoming GROUP BY ALL) GROUP BY m ORDER BY m"
+        ).fetchall()
+        for month, rows, first, last, until, unfinished, files in months:
+            self.progress(f"{self.schema.name}: writing {month}, {rows:,} events")
+            names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
+            size = self._place(f"SELECT {columns} FROM incoming WHERE {_inside(month)} {upkeep.ORDER}", names[0])
+            keys = f"SELECT key, file_id, record_no FROM ({self._keys(batch)}) WHERE {_inside(month)}"
+            self._place(keys, names[1], compression="snappy")  # hashes do not compress
+            edges = first.isoformat(), last.isoformat(), until.isoformat()
+            self.state.parts.append(Part(names[0], names[1], month, rows, size, tuple(files), *edges, unfinished, held))
+        self._write_carry(batch, columns, [m[0] for m in months])
+        rejects = " UNION ALL ".join(f"SELECT {s.file_id} AS file_id, * FROM {s.rejects}" for s in batch.stages)
+        if sum(f.rejected for f in batch.files):
+            name = f"{self.schema.name}/rejects/{batch.number}.parquet"
+            self._place(f"SELECT * FROM ({rejects}) ORDER BY file_id, record_no", name)
+            self.state.rejects[str(batch.number)] = name
+
+    def _write_carry(self, batch: Batch, columns: str, months: list[str]) -> None:
+        if not self.schema.spans:
+            return
+        leaving = " UNION ALL ".join(
+            f"SELECT {columns} FROM incoming WHERE {_inside(m)} AND (finish_utc IS NULL OR finish_utc > {_after(m)})"
+            for m in months
+        )
+        self.con.execute(f"CREATE OR REPLACE TEMP TABLE carried AS {leaving}")
+        rows, first, files = self.con.execute(
+            "SELECT count(*), min(start_utc), list_sort(list(DISTINCT file_id)) FROM carried"
+        ).fetchone()
+        if rows:
+            name = f"{self.schema.name}/carry/{batch.number}.parquet"
+            self._place(f"SELECT * FROM carried {upkeep.ORDER}", name)
+            self.state.carry.append(Carry(name, rows, tuple(files), first.isoformat(), tuple(self.schema.columns)))
+
+    def _incoming(self, batch: Batch) -> str:
+        selects = []
+        for stage, overlap in zip(batch.stages, batch.overlaps, strict=True):
+            selects.append(f"SELECT * FROM {stage.events}{overlap.left_out}")
+        return " UNION ALL ".join(selects)
+
+    def _keys(self, batch: Batch) -> str:
+        selects = []
+        for (keys, _), overlap in zip(batch.keys, batch.overlaps, strict=True):
+            selects.append(f"SELECT * FROM {keys}{overlap.left_out}")
+        return " UNION ALL ".join(selects)
+
+    def _place(self, query: str, target: str, compression: str = "zstd") -> int:
+        return upkeep.place(self.con, self.writing, query, target, compression)
+
+
+def _after(month: str) -> str:
+    return f"(TIMESTAMP '{month}-01' + INTERVAL 1 MONTH)"
+
+
+def _inside(month: str) -> str:
+    return f"start_utc >= TIMESTAMP '{month}-01' AND start_utc < {_after(month)}"
+
+
+def _forget(con: Any, stage: FileStage) -> None:
+    """Drops what a stored file left in the engine."""
+    n = stage.file_id
+    numbers = [f"VIEW stage_{n}"] if stage.rows != f"stage_{n}" else []
+    for name in (f"VIEW keys_{n}", f"VIEW events_{n}", *numbers):
+        con.execute(f"DROP {name}")
+    for table in (stage.rows, stage.rejects, f"dup_keys_{n}", f"ended_{n}"):
+        con.execute(f"DROP TABLE IF EXISTS {table}")

@@ -1,0 +1,50 @@
+"""Lengths of time as people write them: `13 months`, `90 days`, `45 minutes`."""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime, timedelta
+from zoneinfo import ZoneInfo
+
+from dateutil.relativedelta import relativedelta
+
+from fermata.errors import RequestError
+from fermata.timeline.zones import day_start, local
+
+__all__ = ["ago", "exact", "length"]
+
+EXACT = {
+    "minute": timedelta(minutes=1),
+    "hour": timedelta(hours=1),
+    "day": timedelta(days=1),
+    "week": timedelta(weeks=1),
+}
+
+
+def length(text: str) -> tuple[int, str]:
+    """`13 months` as (13, "month"). Raises RequestError.
+
+    >>> length("90 days")
+    (90, 'day')
+    """
+    found = re.fullmatch(r"(\d+) *(minute|hour|day|week|month|year)s?", text.strip())
+    if not found or not int(found[1]):
+        raise RequestError(f"{text!r} is no length of time; write 45 minutes, 6 hours, 90 days, 13 months or 2 years")
+    return int(found[1]), found[2]
+
+
+def exact(text: str) -> timedelta:
+    """A length of minutes, hours, days (of 24 hours) or weeks. Raises RequestError for months and years."""
+    n, unit = length(text)
+    if unit not in EXACT:
+        raise RequestError(f"{text!r}: a {unit} has no one length; write it in days")
+    return n * EXACT[unit]
+
+
+def ago(text: str, now: datetime, zone: ZoneInfo) -> datetime:
+    """The instant that lies `text` before `now` (aware), as aware UTC; from days on, the start of that local day."""
+    n, unit = length(text)
+    if unit in ("minute", "hour"):
+        return now - n * EXACT[unit]
+    back = {"day": relativedelta(days=n), "week": relativedelta(weeks=n), "month": relativedelta(months=n)}
+    return day_start(local(now, zone).date() - back.get(unit, relativedelta(years=n)), zone)
