@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
@@ -16,6 +17,7 @@ from fermata.analysis.plan import Plan
 from fermata.analysis.table import Table
 from fermata.api.workspace import TYPES
 from fermata.fields import Field, LogSchema
+from fermata.registers.directory import Directory
 from fermata.reports.model import Report
 from fermata.reports.resolve import resolve
 from fermata.timeline import Calendar
@@ -58,6 +60,7 @@ class Logs:
         self.calendar = Calendar(zone)
         self.schemas = {"log": SCHEMA}
         self.events = events
+        self.registers = Directory({}, Path(), zone)
 
     def extent(self, log: str) -> tuple[datetime, datetime] | None:
         return min(e.start for e in self.events), max(e.start for e in self.events)

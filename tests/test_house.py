@@ -21,9 +21,10 @@ MAY_IMPORT = {
     "analysis": {"timeline"},
     "archive": set(),
     "intake": {"archive", "timeline"},
-    "reports": {"analysis", "archive", "timeline"},
+    "registers": {"intake", "timeline"},
+    "reports": {"analysis", "archive", "registers", "timeline"},
     "outputs": {"reports", "timeline"},
-    "api": {"analysis", "archive", "intake", "outputs", "reports", "timeline"},
+    "api": {"analysis", "archive", "intake", "outputs", "registers", "reports", "timeline"},
     "demo": set(),
     "cli": {"api", "demo", "outputs", "reports", "timeline"},
 }

@@ -11,12 +11,13 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from fermata.errors import RequestError, UnknownName
+from fermata.kinds import KINDS
 
 __all__ = ["COMMON", "PROVENANCE", "Field", "FieldType", "LogSchema", "stored_name"]
 
 FieldType = Literal["text", "number", "decimal", "money", "flag", "tags", "duration", "time"]
 
-NAME = re.compile(r"[a-z][a-z0-9_]*")
+NAME = re.compile(r"[a-z][a-z0-9]*(_[a-z0-9]+)*")
 COMMON = ("user", "device", "place", "action", "outcome", "other")
 TIMES = ("start", "finish", "duration")
 PROVENANCE = ("file_id", "record_no", "event_no")
@@ -59,15 +60,17 @@ class Field:
 
 
 def stored_name(name: str) -> str:
-    """The archive's column for the field people call `name`."""
-    return STORED.get(name, name)
+    """The archive's column for the field people call `name`; an attribute `user.department` is `person__department`."""
+    field, dot, attribute = name.partition(".")
+    return f"{STORED.get(field, field)}__{attribute}" if dot else STORED.get(name, name)
 
 
 @dataclass(frozen=True, slots=True)
 class LogSchema:
     """What a log's events hold. `spans` says that its events are meant to have a finish.
 
-    The fields are in the order they were declared, the common ones first.
+    The fields are in the order they were declared, the common ones first. `attributes` are what registers add when a
+    question is asked (`user.department`); they are not stored.
     """
 
     name: str
@@ -75,10 +78,11 @@ class LogSchema:
     spans: bool = False
     kind: str = ""
     zone: str = "UTC"
+    attributes: tuple[Field, ...] = ()
     by_name: dict[str, Field] = field(init=False, repr=False, compare=False, hash=False, default_factory=dict)
 
     def __post_init__(self) -> None:
-        self.by_name.update({f.name: f for f in self.fields})
+        self.by_name.update({f.name: f for f in (*self.fields, *self.attributes)})
 
     def field(self, name: str) -> Field:
         """The field called `name`, `duration`, `start` and `finish` included. Raises UnknownName."""
@@ -89,7 +93,9 @@ class LogSchema:
         if name in ("finish", "duration") and self.spans:
             return Field(name, "time" if name == "finish" else "duration")
         known = [*self.by_name, "start", *(("finish", "duration") if self.spans else ())]
-        raise UnknownName.of("field", name, known, where=f"in the log {self.name}")
+        expected = KINDS[self.kind].fields if self.kind in KINDS else {}
+        hint = f'; a log of the kind {self.kind!r} has it once [logs.{self.name}.fields] maps it: {name} = "COLUMN"'
+        raise UnknownName.of("field", name, known, where=f"in the log {self.name}{hint if name in expected else ''}")
 
     @property
     def columns(self) -> dict[str, str]:

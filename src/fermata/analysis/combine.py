@@ -7,6 +7,7 @@ from datetime import timedelta
 from typing import Any
 
 from fermata.analysis.engine import Engine
+from fermata.analysis.identify import opened
 from fermata.analysis.plan import Dimension, Plan, Strand
 from fermata.analysis.stages import ELSE_LABEL, Reduction, reductions
 from fermata.timeline import Slot
@@ -25,7 +26,7 @@ def gather(plan: Plan, source: Source) -> Figures:
     """
     figures: Figures = {level: {} for level in plan.levels}
     for number, strand in enumerate(plan.strands):
-        engine, table = source(strand)
+        engine, table = opened(strand, source)
         for reduction in reductions(table, plan, strand, builtin_percentile=engine.builtin_percentile):
             rows = engine.run(reduction.expr)
             if reduction.kind == "level":
@@ -35,6 +36,11 @@ def gather(plan: Plan, source: Source) -> Figures:
             for level in plan.levels:
                 rolled = _rolled(plan, reduction, whole, level)
                 _enter(figures[level], number, reduction, rolled, len(level))
+    for key in plan.zeros:
+        if plan.kept is None or key[0] in plan.kept:
+            for level in plan.levels:
+                if plan.across not in level:
+                    figures[level].setdefault(key[: len(level)], {})
     return figures
 
 

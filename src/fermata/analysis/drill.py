@@ -11,6 +11,7 @@ from fermata.analysis.buckets import Buckets
 from fermata.analysis.combine import Source
 from fermata.analysis.filters import column
 from fermata.analysis.finish import measure_of
+from fermata.analysis.identify import opened
 from fermata.analysis.plan import Cell, Dimension, Plan, Strand
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, in_kept, inside, naive, select
 from fermata.fields import PROVENANCE
@@ -28,7 +29,7 @@ def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) ->
 
     strand = plan.strands[plan.columns[cell.column].strand]
     measure = measure_of(plan, cell.column)
-    engine, table = source(strand)
+    engine, table = opened(strand, source)
     kept = inside(select(table, strand), plan, spans=measure.needs_spans)
     for dimension, key in cell.keys:
         if not dimension.calendar:
@@ -61,7 +62,7 @@ def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) ->
 def events(plan: Plan, source: Source, limit: int | None = None) -> tuple[Any, int]:
     """The events of the plan's first strand that start in the period, oldest first, and how many there are."""
     strand = plan.strands[0]
-    engine, table = source(strand)
+    engine, table = opened(strand, source)
     kept = inside(select(table, strand), plan, spans=False)
     total = engine.run(kept.aggregate(n=kept.count())).column(0)[0].as_py()
     return engine.run(_listed(kept, limit)), total

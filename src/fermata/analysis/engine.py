@@ -21,6 +21,9 @@ class Engine(Protocol):
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table."""
 
+    def lookup(self, name: str, rows: Any) -> Any:
+        """A small Arrow table as one of the engine's, called `name`; the same name stands for the same rows."""
+
 
 class DuckEngine:
     """The embedded engine over Parquet files or tables of `con`, an Ibis DuckDB backend."""
@@ -35,10 +38,22 @@ class DuckEngine:
             con = ibis.duckdb.connect()
             con.raw_sql(f"SET memory_limit = '{memory}'; SET enable_progress_bar = false")
         self.con = con
+        self.held: set[str] = set()
 
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table, without going through pandas."""
         return _exact(self.sql(self.con.compile(expr)), expr)
+
+    def lookup(self, name: str, rows: Any) -> Any:
+        """A small Arrow table as one of the engine's, called `name`; the same name stands for the same rows."""
+        import ibis
+
+        if name not in self.held:
+            self.con.con.register("given", rows)
+            self.do(f"CREATE TEMP TABLE {name} AS SELECT * FROM given")
+            self.con.con.unregister("given")
+            self.held.add(name)
+        return ibis.table(ibis.Schema.from_pyarrow(rows.schema), name=name)
 
     def sql(self, text: str) -> Any:
         """The rows of a plain query as an Arrow table."""
@@ -78,6 +93,23 @@ class PostgresEngine:
         names = list(expr.as_table().schema())
         columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
         return _exact(pa.table([pa.array(c) for c in columns], names=names), expr)
+
+    def lookup(self, name: str, rows: Any) -> Any:
+        """A small Arrow table as VALUES, which a read-only role may write."""
+        import ibis
+        from psycopg import sql
+
+        types = {"timestamp": "timestamp", "list": "text[]"}
+        casts = [types.get(str(f.type).split("[")[0].split("<")[0], "text") for f in rows.schema]
+        lines = [
+            sql.SQL("({})").format(
+                sql.SQL(", ").join(sql.SQL("{}::" + c).format(sql.Literal(v)) for v, c in zip(row, casts, strict=True))
+            )
+            for row in zip(*(rows.column(i).to_pylist() for i in range(rows.num_columns)), strict=True)
+        ]
+        named = sql.SQL(", ").join(sql.Identifier(n) for n in rows.column_names)
+        query = sql.SQL("SELECT * FROM (VALUES {}) AS given ({})").format(sql.SQL(", ").join(lines), named)
+        return self.con.sql(query.as_string(self.con.con), schema=ibis.Schema.from_pyarrow(rows.schema))
 
 
 def _exact(rows: Any, expr: Any) -> Any:

@@ -7,6 +7,7 @@ from typing import Any
 
 from fermata.analysis.combine import Source
 from fermata.analysis.filters import column
+from fermata.analysis.identify import opened
 from fermata.analysis.plan import Plan, Strand
 from fermata.analysis.stages import inside, select
 
@@ -24,7 +25,7 @@ class Step:
 
 def steps(plan: Plan, strand: Strand, source: Source) -> list[Step]:
     """The events in the period, then after each filter in turn; one query for all."""
-    engine, table = source(strand)
+    engine, table = opened(strand, source)
     here = inside(table, plan, spans=strand.needs_spans)
     kept, named = None, {"n0": here.count()}
     for i, test in enumerate(strand.selection.predicates(here, strand.schema), 1):
@@ -44,7 +45,7 @@ def matched(
 
     With `values`, only those of them that occur, before any filter.
     """
-    engine, table = source(strand)
+    engine, table = opened(strand, source)
     spec = strand.schema.field(field)
     here = inside(table, plan, spans=strand.needs_spans)
     here = select(here, strand) if values is None else here.filter(column(here, spec).isin(values))

@@ -23,14 +23,19 @@ class Condition:
     """One field and what its value must be.
 
     `is`: one of `values`, exactly. `like`: a pattern with * and ?. `between`: two bounds, both included, None for
-    open. `words`: a text holding all of the words, whatever their case (A-Z). `empty`: no value.
+    open. `words`: a text holding all of the words, whatever their case (A-Z). `empty`: no value. `said` is how it was
+    asked for, where a register put other values in its place; `known` says that the register knows them.
     """
 
     field: str
     kind: Kind
     values: tuple[Any, ...] = ()
+    said: str = ""
+    known: bool = False
 
     def __str__(self) -> str:
+        if self.said:
+            return self.said
         if self.kind == "empty":
             return f"{self.field} is empty"
         if self.kind == "between":
@@ -108,6 +113,11 @@ class Selection:
             tuple(_typed(c, schema) for c in self.without),
             tuple(tuple(_typed(c, schema) for c in group) for group in self.any_of),
         )
+
+    @property
+    def conditions(self) -> tuple[Condition, ...]:
+        """All conditions, whatever they do."""
+        return (*self.only, *self.without, *(c for group in self.any_of for c in group))
 
     def steps(self) -> list[tuple[str, list[list[Condition]], bool]]:
         """Each filter in order: its words, its alternatives, and whether matching events are dropped."""
@@ -194,7 +204,8 @@ def _typed(condition: Condition, schema: LogSchema) -> Condition:
             low, _, high = ends[0]
             return _typed(Condition(condition.field, "between", (low or None, high or None)), schema)
     if condition.kind == "is":
-        return Condition(condition.field, "is", tuple(read_value(v, field, schema) for v in condition.values))
+        values = tuple(read_value(v, field, schema) for v in condition.values)
+        return Condition(condition.field, "is", values, condition.said, condition.known)
     return condition
 
 

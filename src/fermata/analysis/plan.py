@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import hashlib
 import json
 from collections.abc import Sequence
@@ -16,7 +17,7 @@ from fermata.fields import LogSchema
 from fermata.timeline import Calendar, Slot, Stretch, slots
 from fermata.timeline.units import PARTS, WEEKDAY_NAMES, base_unit
 
-__all__ = ["Cell", "ColumnPlan", "Dimension", "Plan", "Strand"]
+__all__ = ["Cell", "ColumnPlan", "Dimension", "Lookup", "Plan", "Strand"]
 
 MOST_ACROSS = 400
 
@@ -72,6 +73,26 @@ class Dimension:
         return list(range(len(found))), None
 
 
+@dataclass(frozen=True)
+class Lookup:
+    """How the texts of a field become identities: the register's rows for the period (text, since, until, label and
+    `attributes`), an Arrow table. `whole` says that one row per text covers all of the period.
+    """
+
+    field: str
+    kind: str
+    digest: str
+    attributes: tuple[str, ...]
+    whole: bool
+    rows: Any = dataclasses.field(repr=False, compare=False)
+
+    @property
+    def name(self) -> str:
+        """What the rows are called in an engine: the same rows have the same name."""
+        told = hashlib.sha256(repr(self).encode() + str(self.rows.to_pylist()).encode()).hexdigest()
+        return f"lookup_{told[:16]}"
+
+
 @dataclass(frozen=True, slots=True)
 class Strand:
     """One log's part of a plan: which events, and which columns (by number) they answer."""
@@ -79,6 +100,7 @@ class Strand:
     schema: LogSchema
     selection: Selection
     measures: tuple[tuple[int, Measure], ...]
+    lookups: tuple[Lookup, ...] = ()
 
     @property
     def needs_spans(self) -> bool:
@@ -107,7 +129,7 @@ class Cell:
 class Plan:
     """A report in absolute terms. `sort` is (column number or -1 - dimension number, descending).
 
-    `known` (aware) leaves out what came in later; `kept` are the values of the first dimension that a top N keeps; all others become one group.
+    `zeros` are groups of `by` to show even without events. `known` (aware) leaves out what came in later; `kept` are the values of the first dimension that a top N keeps; all others become one group.
     """
 
     title: str
@@ -121,6 +143,7 @@ class Plan:
     totals: bool = True
     kept: tuple[Any, ...] | None = None
     known: datetime | None = None
+    zeros: tuple[tuple[Any, ...], ...] = ()
 
     @property
     def dimensions(self) -> tuple[Dimension, ...]:
@@ -159,11 +182,17 @@ class Plan:
             "by": [d.name for d in self.by],
             "across": self.across.name if self.across else None,
             "strands": [
-                (s.schema.name, repr(s.schema.fields), repr(s.selection), [str(m) for _, m in s.measures])
+                (
+                    s.schema.name,
+                    repr(s.schema.fields),
+                    repr(s.selection),
+                    [str(m) for _, m in s.measures],
+                    repr(s.lookups),
+                )
                 for s in self.strands
             ],
             "known": self.known.isoformat() if self.known else None,
-            "layout": (self.sort, self.top, self.totals),
+            "layout": (self.sort, self.top, self.totals, self.zeros),
         }
         return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()[:16]
 

@@ -21,6 +21,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 
 from fermata import tomlfile
 from fermata.intake.mapping import LogMap
+from fermata.registers.model import RegisterMap
 from fermata.timeline import Calendar, Cycle
 from fermata.timeline.cycles import UNITS, WEEKDAYS
 from fermata.timeline.zones import zone
@@ -107,6 +108,7 @@ class Config(Strict):
 
     workspace: WorkspaceTable
     logs: dict[str, LogMap] = Field(default_factory=dict)
+    registers: dict[str, RegisterMap] = Field(default_factory=dict)
 
     @field_validator("logs")
     @classmethod

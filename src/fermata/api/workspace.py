@@ -2,39 +2,39 @@
 
 from __future__ import annotations
 
-import dataclasses
 import functools
-import glob
-import itertools
-import shutil
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import IO, Any
 
 from fermata.analysis.combine import Source
 from fermata.analysis.engine import DuckEngine
 from fermata.analysis.plan import Plan, Strand
+from fermata.api import importing, people
 from fermata.api.config import Config, load
+from fermata.api.people import Found
 from fermata.api.question import Question
 from fermata.api.result import Result
-from fermata.archive import Archive, Snapshot, retention
+from fermata.archive import Archive, Snapshot
 from fermata.archive.duck import scan
 from fermata.archive.retention import Removal
-from fermata.errors import FermataError, RequestError, UnknownName
+from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
-from fermata.intake import opening
-from fermata.intake.importer import Declared, Outcome, import_files
+from fermata.intake.importer import Outcome
 from fermata.intake.mapping import LogMap
 from fermata.intake.storing import Progress
+from fermata.registers.directory import Directory
+from fermata.registers.register import Register
 from fermata.reports import files as report_files
 from fermata.reports import run as runner
+from fermata.reports import survey as surveys
 from fermata.reports.model import Report
+from fermata.reports.result import Records
 from fermata.timeline import Calendar
-from fermata.timeline.lengths import ago
+from fermata.timeline.lengths import exact
 from fermata.timeline.periods import Period
-from fermata.timeline.zones import zone
 
 __all__ = ["CONFIG", "Place", "Workspace", "open_workspace"]
 
@@ -64,15 +64,6 @@ def open_workspace(path: str | Path = ".", *, now: datetime | None = None) -> Wo
     raise RequestError(f"there is no workspace at {start} (no {CONFIG} there or above); make one with: fermata new DIR")
 
 
-def _naive(at: datetime) -> datetime:
-    return at.astimezone(UTC).replace(tzinfo=None)
-
-
-def _discard(paths: Iterable[Path]) -> None:
-    for path in paths:
-        path.unlink(missing_ok=True)
-
-
 def _clock(now: datetime | None) -> Clock:
     if now is None:
         return functools.partial(datetime.now, UTC)
@@ -91,6 +82,23 @@ class Place:
     snapshot: Snapshot
     engine: DuckEngine
     views: dict[str, str]
+    registers: Directory
+    logs: Mapping[str, LogMap]
+
+    def gap(self, log: str) -> timedelta | None:
+        """The longest silence the log's mapping declares to be usual, if it does."""
+        text = self.logs[log].gap
+        return exact(text) if text else None
+
+    def rejects(self, log: str) -> list[dict[str, Any]]:
+        """The log's rejected records: file, record number, line in the file where known, reason, text."""
+        live, paths = self.snapshot.manifest.log(log).files, self.snapshot.rejects(log)
+        if not paths:
+            return []
+        rows = self.engine.sql(
+            f"SELECT file_id, record_no, line, reason, whole FROM {scan(paths)} ORDER BY ALL"
+        ).to_pylist()
+        return [{"file": live[r["file_id"]].path, **r} for r in rows if r["file_id"] in live]
 
     def extent(self, log: str) -> tuple[datetime, datetime] | None:
         """First and last start of the log's events, aware UTC."""
@@ -157,6 +165,11 @@ class Workspace:
         zone = self.config.workspace.zone
         return {name: log.schema_of(name, zone) for name, log in self.config.logs.items()}
 
+    @functools.cached_property
+    def directory(self) -> Directory:
+        """The registers of people and things."""
+        return Directory(self.config.registers, self.path, self.config.workspace.zone)
+
     def now(self) -> datetime:
         """The moment relative periods count from."""
         return self.clock()
@@ -172,6 +185,8 @@ class Workspace:
             self.archive.snapshot(),
             self.engine,
             self.views,
+            self.directory,
+            self.config.logs,
         )
 
     def mapping(self, log: str) -> LogMap:
@@ -220,13 +235,8 @@ class Workspace:
         return report.changed(period=Period.parse(report.period, calendar).step(n, self.now(), whole).text)
 
     def files(self, log: str) -> list[Path]:
-        """The files the log's `files` patterns match now, oldest records first; those of a zip archive one by one."""
-        found: dict[Path, None] = {}
-        for pattern in self.mapping(log).files:
-            whole = pattern if Path(pattern).is_absolute() else f"{glob.escape(str(self.path))}/{pattern}"
-            for path in opening.in_order(Path(n) for n in glob.glob(whole, recursive=True)):
-                found.update(dict.fromkeys(opening.members(path, self.mapping(log).format)))
-        return list(found)
+        """The files the log's patterns match now, oldest records first; those of a zip archive one by one."""
+        return importing.files(self, log)
 
     def import_log(
         self,
@@ -246,112 +256,69 @@ class Workspace:
         period of which the sources hold every entry, so that a missing one was deleted (logs with a key); `mended`
         says that they put right the records rejected so far. Raises RequestError, SourceError.
         """
-        mapping = self.mapping(log)
-        if holds_all and not mapping.key:
-            raise RequestError(f"the log {log} has no key, so a missing entry cannot be told from one that never was")
-        files, received, upto = self._sources(log, mapping, list(sources), progress)
-        stretch = Period.parse(holds_all, self._calendar_of(log)).resolve(self.now()) if holds_all else None
-        declared = Declared(
-            complete_to=_naive(complete_to) if complete_to else None,
-            holds_all=(_naive(stretch.start), _naive(stretch.end)) if stretch else None,
+        return importing.import_log(
+            self,
+            log,
+            list(sources),
+            complete_to=complete_to,
+            holds_all=holds_all,
             mended=mended,
-            upto=upto,
+            wait=wait,
+            progress=progress,
         )
-        try:
-            done = import_files(
-                self.archive,
-                mapping,
-                self.schemas[log],
-                files,
-                base=self.path,
-                now=_naive(self.now()),
-                declared=declared,
-                wait=wait,
-                progress=progress,
-            )
-        except FermataError:
-            _discard(received)
-            raise
-        _discard([p for p in received if any(o.unchanged and self.path / o.path == p for o in done)])
-        return done
-
-    def _calendar_of(self, log: str) -> Calendar:
-        return dataclasses.replace(self.config.workspace.calendar, zone_name=self.schemas[log].zone)
-
-    def _sources(
-        self, log: str, mapping: LogMap, given: list[str | Path | IO[bytes]], progress: Progress
-    ) -> tuple[list[Path], list[Path], str]:
-        """The files to import, those of them kept for having no other place, and how far a query came."""
-        from fermata.intake import database
-
-        if mapping.database and not given:
-            target = self._place_for(log, "parquet")
-            held = self.archive.snapshot().manifest.log(log).files
-            since = held[max(held)].upto if held and mapping.database.growing else ""
-            progress(f"{log}: asking the database")
-            rows, upto = database.fetch(mapping.database, target, self.path, since)
-            return ([target], [target], upto) if rows else ([], [], upto)
-        files, received = [], []
-        for source in given:
-            if isinstance(source, str | Path):
-                files += opening.members(Path(source), mapping.format)
-                continue
-            target = self._place_for(log, "data")
-            with target.open("wb") as out:
-                shutil.copyfileobj(source, out)
-            files.append(target)
-            received.append(target)
-        files = files or self.files(log)
-        for path in files:
-            if not opening.on_disk(path).is_file():
-                raise RequestError(f"{path}: there is no such file")
-        if not files:
-            raise RequestError(
-                f"the log {log} matches no file; its patterns: {', '.join(mapping.files) or 'none given'}"
-            )
-        return files, received, ""
-
-    def _place_for(self, log: str, ending: str) -> Path:
-        """A new name under `received/` for what comes without a file of its own."""
-        folder = self.path / "received" / log
-        folder.mkdir(parents=True, exist_ok=True)
-        stamp = f"{self.now().astimezone(UTC):%Y%m%dT%H%M%SZ}"
-        names = (folder / f"{stamp}{f'-{n}' if n else ''}.{ending}" for n in itertools.count())
-        return next(p for p in names if not p.exists())
 
     def take_back(self, number: int, *, dry: bool = False, wait: float = 60) -> Removal:
         """Takes import `number` out of the archive; with `dry`, only says what would go. Raises RequestError, DataError."""
-        return retention.take_back(self.archive, number, _naive(self.now()), dry=dry, wait=wait)
+        return importing.take_back(self, number, dry=dry, wait=wait)
 
     def expire(self, log: str, older_than: str = "", *, dry: bool = False, wait: float = 60) -> Removal:
         """Drops the log's events that ended longer ago than `older_than` ("13 months"; the log's `keep_for` by default).
 
-        Whole local days or months are counted back from today. Kept rejects and received copies of files wholly older
-        go too. Raises RequestError.
+        From days on, whole local days are counted back from today. Kept rejects and received copies of files wholly older
+        go too; later imports skip records of that time. Raises RequestError.
         """
-        text = older_than or self.mapping(log).keep_for
-        if not text:
-            raise RequestError(f'say how long {log} is kept: --older-than "13 months", or keep_for in [logs.{log}]')
-        before = ago(text, self.now(), zone(self.schemas[log].zone))
-        removal = retention.expire(self.archive, log, _naive(before), _naive(self.now()), dry=dry, wait=wait)
-        if removal.done:
-            files = self.archive.snapshot().manifest.log(log).files.values()
-            past = [f for f in files if f.expired == f.events and f.path.startswith(f"received/{log}/")]
-            _discard([self.path / f.path for f in past])
-        return removal
+        return importing.expire(self, log, older_than, dry=dry, wait=wait)
+
+    def register(self, name: str) -> Register:
+        """The register called `name`. Raises UnknownName, SourceError, ConfigError with every contradiction in it."""
+        return self.directory.register(name)
+
+    def register_table(self, name: str, *, as_of: date | None = None, **chosen: Any) -> Records:
+        """A register as of a local day (today): what was valid at its start, narrowed by `only`, `without`, `any_of`."""
+        return people.register_table(self, name, as_of, **chosen)
+
+    def find(self, text: str) -> list[Found]:
+        """Candidates for a part of a name: people, devices, projects of the registers, and names as logs have them."""
+        return people.find(self, text)
 
     def rejects(self, log: str) -> list[dict[str, Any]]:
         """The log's rejected records: file, record number, line in the file where known, reason, text."""
         self.mapping(log)
-        snapshot = self.archive.snapshot()
-        live = snapshot.manifest.log(log).files
-        paths = snapshot.rejects(log)
-        if not paths:
-            return []
-        rows = self.engine.sql(
-            f"SELECT file_id, record_no, line, reason, whole FROM {scan(paths)} ORDER BY ALL"
-        ).to_pylist()
-        return [{"file": live[r["file_id"]].path, **r} for r in rows if r["file_id"] in live]
+        return self.place().rejects(log)
+
+    def survey(self, log: str, *, period: str = "all") -> surveys.Survey:
+        """What the log covers and holds, its gaps and rejects, what became of its records. Raises UnknownName."""
+        self.mapping(log)
+        return surveys.survey(log, self.place(), self.now(), period)
+
+    def survey_all(self) -> Records:
+        """One line for each log: kind, events, time covered, gaps, rejects, files under an older mapping."""
+        return surveys.each(self.place(), people.context(self, "Logs", "all they hold"))
+
+    def export_rejects(self, log: str, target: Path) -> list[tuple[Path, int]]:
+        """Writes the rejects not yet mended as they stood in their files, under their header, to be mended and imported again.
+
+        Returns the files written with their numbers of records; one per header. Raises RequestError.
+        """
+        return importing.export_rejects(self, log, target)
+
+    def found_table(self, text: str) -> Records:
+        """What `find` gives, as a listing."""
+        return people.found_table(self, text)
+
+    def register_list(self) -> Records:
+        """The registers there are, and what each knows."""
+        return people.register_list(self)
 
     def source_record(self, log: str, record: str) -> dict[str, str]:
         """The whole record behind an event, unmapped columns too. `record` is `FILE:NUMBER` as listings show it.

@@ -27,6 +27,7 @@ FORMS = ("txt", "csv", "tsv", "json")
 NARROWING = (
     click.option("--period", metavar="PERIOD", help="2026-03, 2026-W14, 2026-03-01/2026-03-15, 'last month', all ..."),
     click.option("--step", type=int, metavar="N", help="Move the period N steps: -1 is the one before."),
+    click.option("--known", metavar="DATE", help="As it was known at the end of this date, or at a time."),
     click.option("--zone", metavar="ZONE", help="Days and months of this zone (Europe/Lisbon)."),
     click.option(
         "--only",
@@ -89,7 +90,7 @@ def narrowed(workspace: Workspace, report: Report, options: dict[str, Any]) -> R
     """The report with the narrowing options applied; filters add to those it has."""
     from fermata.reports.model import Report as Model
 
-    changes = {k: options[k] for k in ("period", "zone") if options.get(k)}
+    changes = {k: options[k] for k in ("period", "zone", "known") if options.get(k)}
     for key in ("only", "without"):
         if options.get(key):
             added = getattr(Model.of(**{"log": report.log, key: conditions(options[key])}), key)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import time
 from datetime import UTC
 from pathlib import Path
@@ -18,8 +19,15 @@ QUIET = 2.0  # seconds before progress is worth a line
 
 @click.command(name="import")
 @click.argument("log", required=False)
-@click.argument("files", nargs=-1, type=click.Path(path_type=Path))
+@click.argument("files", nargs=-1, type=click.Path(path_type=Path, allow_dash=True))
 @click.option("--complete-to", metavar="TIME", help="Declare that the log holds everything up to this time.")
+@click.option(
+    "--holds-all",
+    default="",
+    metavar="PERIOD",
+    help="The files hold every entry of this period; missing ones were deleted.",
+)
+@click.option("--mended", is_flag=True, help="The files put right what was rejected so far.")
 @click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
 @click.option("--list", "listed", is_flag=True, help="List the imports made, oldest first.")
 @click.pass_context
@@ -28,33 +36,47 @@ def command(
     log: str | None,
     files: tuple[Path, ...],
     complete_to: str | None,
+    holds_all: str,
+    mended: bool,
     wait: float,
     listed: bool,
 ) -> None:
     """Import FILES into LOG, or the files its patterns match; without LOG, those of every log.
 
-    Files that were imported before change nothing. Every record read is accounted for.
+    Files that were imported before change nothing. Every record read is accounted for. `-` is standard input; a log
+    with a database is asked for what is new.
+
+    \b
+    fermata import
+    zcat old.gz | fermata import doors -
     """
     workspace = common.open_workspace(ctx)
     if listed:
         _list(workspace.archive.ledger())
         return
-    if complete_to and not log:
-        raise click.UsageError("--complete-to needs the LOG it is about")
+    if (complete_to or holds_all or mended) and not log:
+        raise click.UsageError("--complete-to, --holds-all and --mended need the LOG they are about")
+    if mended and not files:
+        raise click.UsageError("--mended needs the FILES that put the rejects right")
     declared = common.read_now(complete_to, workspace.config.workspace.zone)
     progress = _Progress()
     failed = False
     for name in [log] if log else list(workspace.config.logs):
-        if not log and not workspace.files(name):
+        if not log and not workspace.mapping(name).database and not workspace.files(name):
             common.note(f"{name}: no files match {', '.join(workspace.mapping(name).files) or '(no patterns given)'}")
             continue
-        outcomes = workspace.import_log(name, files, complete_to=declared, wait=wait, progress=progress)
+        sources = [sys.stdin.buffer if str(f) == "-" else f for f in files]
+        outcomes = workspace.import_log(
+            name, sources, complete_to=declared, holds_all=holds_all, mended=mended, wait=wait, progress=progress
+        )
+        if not outcomes:
+            click.echo(f"{name}  nothing new")
         for outcome in outcomes:
             click.echo(f"{name}  {told(outcome)}")
         rejected = sum(o.file.rejected for o in outcomes if o.file)
         limit = workspace.mapping(name).reject_limit
         if rejected:
-            common.note(f"{name}: {rejected:,} rejected, listed by: fermata records {name} --rejects")
+            common.note(f"{name}: {rejected:,} rejected, listed by: fermata survey {name} --part rejects")
         if limit is not None and rejected > limit:
             common.note(f"{name}: more rejected records than its reject_limit of {limit:,}")
             failed = True
@@ -67,12 +89,17 @@ def told(outcome: Any) -> str:
     if outcome.unchanged:
         return f"{outcome.path}: already imported (import {outcome.unchanged.import_no}), nothing to do"
     f = outcome.file
-    parts = [f"{f.stored:,} stored", f"{f.duplicate:,} duplicate", f"{f.rejected:,} rejected"]
+    parts = [f"{f.stored:,} stored", *([f"{f.replaced:,} replaced"] if f.replaced else [])]
+    parts += [f"{f.duplicate:,} duplicate", f"{f.rejected:,} rejected"]
     skipped = ", ".join(f"{n:,} {why}" for why, n in f.skipped.items())
     parts.append(f"{sum(f.skipped.values()):,} skipped" + (f" ({skipped})" if skipped else ""))
     text = f"{f.path}: {f.read:,} read = {' + '.join(parts)}; {f.events:,} events"
     if outcome.replaces:
         text += f"; replaces file {', '.join(map(str, outcome.replaces))}"
+    if f.deleted:
+        text += f"; {f.deleted:,} entries found deleted"
+    if f.inferred:
+        text += f"; {f.inferred}"
     if f.possible_repeats:
         text += f"; {f.possible_repeats:,} possible repeat{'s' * (f.possible_repeats != 1)} kept"
     if f.twice or f.never:
@@ -95,9 +122,14 @@ class _Progress:
 def _list(entries: list[dict[str, Any]]) -> None:
     for e in entries:
         at = e["at"][:16].replace("T", " ")
+        if what := e.get("what"):
+            number = f" of import {e['taken_back']}" if "taken_back" in e else f" from before {e['before']}"
+            click.echo(f"import {e['import']}  {at} {UTC}  {e['log']}  {what}: {e['events']:,} events{number}")
+            continue
         click.echo(f"import {e['import']}  {at} {UTC}  {e['log']}  mapping {e['mapping']}")
         for f in e["files"]:
+            newer = f"{f['replaced']:,} replaced, " if f["replaced"] else ""
             click.echo(
-                f"    file {f['id']}  {f['path']}  {f['read']:,} read, {f['stored']:,} stored, {f['duplicate']:,} duplicate, "
+                f"    file {f['id']}  {f['path']}  {f['read']:,} read, {f['stored']:,} stored, {newer}{f['duplicate']:,} duplicate, "
                 f"{f['rejected']:,} rejected, {sum(f['skipped'].values()):,} skipped  sha256 {f['sha256'][:12]}"
             )

@@ -18,14 +18,22 @@ from fermata.errors import FermataError
 
 __all__ = ["cli", "main"]
 
-COMMANDS = {
+COMMANDS = {  # name -> what it does, in the order people work
     "demo": "make the sample workspace and walk through its reports",
     "new": "make an empty workspace",
+    "map": "look at a file and propose how its records become events",
     "import": "bring log files into the archive",
-    "records": "list events, rejected records, or the whole record behind an event",
+    "survey": "say whether a log can be trusted: coverage, gaps, fields, unknown names, rejects",
+    "find": "find people, devices, places and projects by part of a name",
+    "register": "list a register as of a day",
+    "records": "list events, or the whole record behind one",
     "report": "run a report, or ask a log directly",
     "reports": "list the reports of the workspace, or show one's definition",
+    "kinds": "list the kinds of log and the words their reports expect",
+    "take-back": "take an import out again",
+    "expire": "drop events older than a log keeps them",
 }
+PLACES = {"find": "people_cmd", "register": "people_cmd", "take-back": "remove_cmd", "expire": "remove_cmd"}
 
 
 class Lazy(click.Group):
@@ -39,8 +47,9 @@ class Lazy(click.Group):
         """The command's module, imported now."""
         if cmd_name not in COMMANDS:
             return None
-        module = importlib.import_module(f"fermata.cli.{cmd_name}_cmd")
-        command: click.Command = module.command
+        module = importlib.import_module(f"fermata.cli.{PLACES.get(cmd_name, cmd_name + '_cmd')}")
+        own = cmd_name.replace("-", "_") if cmd_name in PLACES else "command"
+        command: click.Command = getattr(module, own)
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

@@ -32,6 +32,9 @@ __all__ = ["command"]
     metavar="N",
     help="The N highest of the first dimension; the rest in one row.",
 )
+@click.option(
+    "--every", metavar="FIELD", help="Rows also for users, devices, actions or an assignment without any event."
+)
 @click.option("--totals/--no-totals", default=None, help="With or without subtotals and grand total.")
 @click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
 @click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
@@ -73,7 +76,7 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
 
 
 def _shaped(report: Any, options: dict[str, Any]) -> Any:
-    changes = {k: options[k] for k in ("by", "across", "sort", "top", "totals") if options[k] is not None}
+    changes = {k: options[k] for k in ("by", "across", "every", "sort", "top", "totals") if options[k] is not None}
     if options["columns"]:
         changes["columns"] = [c.strip() for c in options["columns"].split(",")]
     if changes.keys() & {"by", "across", "columns"} and "title" not in changes:

@@ -1,25 +1,22 @@
-"""Makes the sample workspace: configuration, reports and half a year of logs."""
+"""Makes the sample workspace: configuration, reports, registers and half a year of logs."""
 
 from __future__ import annotations
 
 import csv
 import io
 import shutil
-from collections.abc import Iterator
 from datetime import UTC, date, datetime, timedelta
 from importlib import resources
 from pathlib import Path
 from random import Random
-from zoneinfo import ZoneInfo
 
+from fermata.demo import office, systems
+from fermata.demo.clock import END, FIRST_DAY, ZONE, at_hour, busy, days
 from fermata.demo.people import DOORS, LINES, PRINTERS, PRODUCTIONS, Person, people
 from fermata.errors import DataError, RequestError
 
 __all__ = ["END", "FIRST_DAY", "make"]
 
-ZONE = ZoneInfo("Europe/Lisbon")
-FIRST_DAY = date(2025, 10, 1)
-END = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)  # 08:12 in Lisbon: the moment the last logs were fetched
 MARK = ".quillmere"
 SEED = 20260401
 Rows = list[list[str]]
@@ -36,63 +33,54 @@ def make(directory: Path, *, fresh: bool = False) -> Path:
     try:
         (directory / "incoming").mkdir(parents=True)
         (directory / "reports").mkdir()
+        (directory / "registers").mkdir()
         (directory / MARK).write_text("A sample workspace; fermata demo --fresh may replace it.\n", encoding="utf-8")
         source = resources.files("fermata.demo") / "quillmere"
         for name in ("fermata.toml", *(f"reports/{p.name}" for p in (source / "reports").iterdir())):
             (directory / name).write_text((source / name).read_text(encoding="utf-8"), encoding="utf-8")
-        _logs(directory / "incoming")
+        _logs(directory / "incoming", directory / "registers")
     except OSError as e:
         raise DataError(f"{directory}: cannot be written: {e.strerror}") from None
     return directory
 
 
-def _logs(target: Path) -> None:
+def _logs(target: Path, registers: Path) -> None:
     staff = people(Random(SEED))
     _doors(target, staff, Random(SEED + 1))
     _calls(target, staff, Random(SEED + 2))
     _prints(target, staff, Random(SEED + 3))
     _entries(target, staff, Random(SEED + 4))
-
-
-def _days() -> Iterator[date]:
-    day = FIRST_DAY
-    while day <= END.date():
-        yield day
-        day += timedelta(days=1)
-
-
-def _at(day: date, hours: float) -> datetime:
-    """An instant `hours` of real time after the day's local midnight."""
-    return datetime(day.year, day.month, day.day, tzinfo=ZONE).astimezone(UTC) + timedelta(seconds=round(hours * 3600))
-
-
-def _busy(day: date, random: Random) -> float:
-    """How lively a day is: concerts at weekends, quiet Mondays, a closed week at the turn of the year."""
-    if date(2025, 12, 24) <= day <= date(2026, 1, 1):
-        return 0.08
-    return (0.55, 0.95, 1.0, 1.05, 1.2, 1.35, 0.8)[day.weekday()] * random.uniform(0.85, 1.15)
+    more = (
+        systems.logins, systems.software, systems.sessions, systems.web, systems.pages,
+        office.changes, office.credit, office.states, office.plans,
+    )  # fmt: skip
+    for number, made in enumerate(more, 5):
+        made(target, staff, Random(SEED + number))
+    office.registers(registers, staff, Random(SEED + 20))
 
 
 def _doors(target: Path, staff: list[Person], random: Random) -> None:
     readers, weights = list(DOORS), [w for _, w in DOORS.values()]
     events: list[tuple[datetime, Person | None, str, str]] = []
-    for day in _days():
-        for person in random.sample(staff, min(len(staff), round(62 * _busy(day, random)))):
+    for day in days():
+        for person in random.sample(staff, min(len(staff), round(62 * busy(day, random)))):
             at = random.gauss(9.4, 1.2) if person.department != "stage" else random.gauss(13.5, 2)
-            events.append((_at(day, at), person, "Stage door" if random.random() < 0.7 else "Foyer east", "ENTRY OK"))
+            events.append(
+                (at_hour(day, at), person, "Stage door" if random.random() < 0.7 else "Foyer east", "ENTRY OK")
+            )
             for _ in range(random.randrange(1, 7)):
                 at += random.expovariate(1 / 1.1)
                 reader = random.choices(readers, weights)[0]
                 denied = random.random() < (0.25 if reader == "Score vault" else 0.012)
-                events.append((_at(day, at), person, reader, "NO ENTRY" if denied else "ENTRY OK"))
+                events.append((at_hour(day, at), person, reader, "NO ENTRY" if denied else "ENTRY OK"))
                 if random.random() < 0.9 and not denied:
                     at += random.expovariate(1 / 0.5)
-                    events.append((_at(day, at), person, reader, "EXIT OK"))
+                    events.append((at_hour(day, at), person, reader, "EXIT OK"))
             if random.random() < 0.97:  # the others leave with somebody else: no closing record
-                events.append((_at(day, at + random.uniform(0.1, 2)), person, "Stage door", "EXIT OK"))
+                events.append((at_hour(day, at + random.uniform(0.1, 2)), person, "Stage door", "EXIT OK"))
         for kind, odds in (("DOOR FORCED", 0.04), ("HELD OPEN", 0.5)):
             if random.random() < odds:
-                events.append((_at(day, random.uniform(7, 23)), None, random.choice(readers), kind))
+                events.append((at_hour(day, random.uniform(7, 23)), None, random.choice(readers), kind))
     twice = datetime(2025, 10, 26, tzinfo=UTC)
     events += [(twice + timedelta(minutes=7 * i), staff[i % 40], "Stage door", "EXIT OK") for i in range(18)]
     down = (datetime(2026, 3, 14, 9, 40, tzinfo=UTC), datetime(2026, 3, 16, 11, 50, tzinfo=UTC))
@@ -133,10 +121,10 @@ def _calls(target: Path, staff: list[Person], random: Random) -> None:
     desks = [p for p in staff if p.extension]
     months: dict[str, list[str]] = {}
     number = 410_000
-    for day in _days():
-        hours = sorted(min(max(random.gauss(13, 3.2), 7.5), 23.9) for _ in range(round(255 * _busy(day, random))))
+    for day in days():
+        hours = sorted(min(max(random.gauss(13, 3.2), 7.5), 23.9) for _ in range(round(255 * busy(day, random))))
         for hour in hours:
-            at = _at(day, hour)
+            at = at_hour(day, hour)
             if at > END:
                 break
             number += 1
@@ -174,9 +162,9 @@ def _prints(target: Path, staff: list[Person], random: Random) -> None:
     )
     rows: Rows = []
     job = 7000
-    for day in _days():
-        for _ in range(round(125 * _busy(day, random))):
-            at = _at(day, min(max(random.gauss(13, 2.8), 7), 23.5))
+    for day in days():
+        for _ in range(round(125 * busy(day, random))):
+            at = at_hour(day, min(max(random.gauss(13, 2.8), 7), 23.5))
             if at > END:
                 continue
             job += random.randrange(1, 3)
@@ -236,8 +224,8 @@ def _prints(target: Path, staff: list[Person], random: Random) -> None:
 def _entries(target: Path, staff: list[Person], random: Random) -> None:
     crew = [p for p in staff if p.department in ("stage", "workshop", "house")][:42]
     rows: Rows = []
-    for day in _days():
-        for person in random.sample(crew, min(len(crew), round(26 * _busy(day, random)))):
+    for day in days():
+        for person in random.sample(crew, min(len(crew), round(26 * busy(day, random)))):
             late = random.random() < 0.22
             start = (21, 30) if late else (random.choice((8, 9, 10, 14)), random.choice((0, 15, 30)))
             minutes = random.choice((240, 270, 285, 300)) if late else random.choice((210, 240, 285, 360, 480))

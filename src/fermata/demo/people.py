@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from random import Random
 
-__all__ = ["DOORS", "LINES", "PRINTERS", "PRODUCTIONS", "Person", "people"]
+__all__ = ["DOORS", "HOSTS", "LINES", "PRINTERS", "PRODUCTIONS", "PROGRAMS", "Person", "people"]
 
 FIRST = [
     "Ada",
@@ -96,6 +96,14 @@ PRINTERS = {  # printer -> (colour possible, cents a page mono, cents a page col
     "Library desk": (False, 2, 0, "A4"),
     "Poster plotter": (True, 40, 180, "A1"),
 }
+HOSTS = ("desk-1", "desk-2", "scores-1")
+PROGRAMS = (  # program, the pool its licences come from
+    ("Score editor", "scores"),
+    ("Light plot", "stage"),
+    ("Sound desk", "stage"),
+    ("Ticketing", ""),
+    ("Bookkeeping", "office"),
+)
 PRODUCTIONS = (
     "Winter gala",
     "The Glass Harbour",
@@ -121,14 +129,17 @@ def people(random: Random, n: int = 120) -> list[Person]:
     """`n` people, the same for the same seed; names are combined so that none stands for anybody."""
     pairs = [(a, b) for a in FIRST for b in LAST]
     random.shuffle(pairs)
-    found = []
+    found: list[Person] = []
+    taken: dict[str, int] = {}
     for i, (first, last) in enumerate(pairs[:n]):
         plain = last.lower().translate(str.maketrans("ãáøžöñ -", "aaozon__")).replace("ø", "o")
+        login = f"{first[0].lower()}.{plain.replace('_', '')}"
+        taken[login] = taken.get(login, 0) + 1
         found.append(
             Person(
                 f"{first} {last}",
                 f"B-{1001 + 7 * i:04d}",
-                f"{first[0].lower()}.{plain.replace('_', '')}",
+                login if taken[login] == 1 else f"{login}{taken[login]}",
                 f"{200 + i}" if i % 3 else "",
                 DEPARTMENTS[min(i % 9, 5)],
             )

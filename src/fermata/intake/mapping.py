@@ -24,6 +24,7 @@ from pydantic import Field as Key
 
 from fermata.fields import COMMON, TIMES, FieldType, LogSchema, checked_name
 from fermata.fields import Field as EventField
+from fermata.kinds import KINDS
 from fermata.timeline.lengths import exact, length
 from fermata.timeline.zones import zone
 
@@ -230,6 +231,13 @@ class LogMap(Strict):
             if name not in (*TIMES, *COMMON):
                 checked_name(name)
         return fields
+
+    @field_validator("kind")
+    @classmethod
+    def _kind(cls, name: str) -> str:
+        if name and name not in KINDS:
+            raise ValueError(f"there is no kind of log {name!r}; there are {', '.join(KINDS)} (or leave it out)")
+        return name
 
     @field_validator("encoding")
     @classmethod

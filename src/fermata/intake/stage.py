@@ -166,10 +166,13 @@ def _parts(
             part.finish = _time(part, "finish", mapped, schema, log, origin, columns, reasons)
         if "duration" in mapped:
             part.duration = _checked("duration", duration(mapped["duration"], origin), columns, reasons)
-            given = part.start or part.finish
-            sign = "+" if part.start else "-"
+            given, sign = part.start or part.finish, "+" if part.start else "-"
             other = columns(f"{given} {sign} to_microseconds({part.duration})", late=True)
-            part.start, part.finish = (given, other) if part.start else (other, given)
+            if part.start:
+                part.finish = other
+            else:  # without a duration it is not known when it began: an instant
+                part.start = columns(f"coalesce({other}, {given})", late=True)
+                part.finish = columns(f"CASE WHEN {part.duration} IS NOT NULL THEN {given} END", late=True)
         elif not part.start:
             part.start, part.finish = part.finish, ""
         for name in (n for n in mapped if n not in TIMES):

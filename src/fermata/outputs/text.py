@@ -58,7 +58,7 @@ def _subtitle(grid: Grid, width: int | None) -> list[str]:
     filters = [context.filters] if context.filters != "all events" else []
     parts = [f"{words}, {context.zone}{asked}", *filters, fresh]
     lines = [parts[0]]
-    for part in parts[1:]:
+    for part in filter(None, parts[1:]):
         joined = f"{lines[-1]} · {part}"
         lines[-1:] = [joined] if width is None or _width(joined) <= width else [lines[-1], part]
     return lines

@@ -8,13 +8,17 @@ from typing import TYPE_CHECKING
 from fermata.analysis.combine import Source
 from fermata.analysis.explain import Step
 from fermata.analysis.filters import Selection
+from fermata.analysis.identify import opened
 from fermata.analysis.plan import Plan, Strand
 from fermata.analysis.stages import naive, select
 from fermata.archive import SourceFile
-from fermata.timeline.words import stamp
+from fermata.reports.gaps import gaps
+from fermata.timeline.words import span, stamp
 
 if TYPE_CHECKING:
     from fermata.reports.run import Workplace
+
+MOST_GAPS = 3
 
 __all__ = ["complete_to", "gathered", "known_beforehand", "why_nothing"]
 
@@ -38,6 +42,8 @@ def known_beforehand(plan: Plan, place: Workplace) -> list[str]:
 def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
     """All caveats of a run."""
     notes = known_beforehand(plan, place)
+    for name in dict.fromkeys(s.schema.name for s in plan.strands):
+        notes += _gaps_inside(plan, place, name)
     for strand in plan.strands:
         measured = {(m.base or m).of for _, m in strand.measures} | {(m.base or m).name for _, m in strand.measures}
         if strand.schema.spans and measured & {"time", "duration", "present"}:
@@ -50,6 +56,21 @@ def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
     if any(c.measure.name == "median" for c in plan.columns):
         notes.append("a median is a value that occurred: the smallest with at least half of the values at or below it")
     return notes
+
+
+def _gaps_inside(plan: Plan, place: Workplace, name: str) -> list[str]:
+    """The silences of the log that reach into the period and that its rhythm does not explain."""
+    if not place.extent(name):
+        return []
+    zone = plan.stretch.calendar.zone
+    found = [g for g in gaps(name, place) or () if g.start < plan.stretch.end and g.end > plan.stretch.start]
+    shown = [
+        f"no record of {name} for {span(g.length // timedelta(seconds=1) * 1_000_000)} from {stamp(g.start, zone)[:16]}"
+        for g in sorted(found, key=lambda g: -g.length)[:MOST_GAPS]
+    ]
+    if len(found) > MOST_GAPS:
+        shown.append(f"and {len(found) - MOST_GAPS} shorter gaps: fermata survey {name} --part gaps")
+    return shown
 
 
 def _coverage(plan: Plan, place: Workplace, number: int, strand: Strand) -> list[str]:
@@ -78,8 +99,11 @@ def _from_ledger(plan: Plan, place: Workplace, strand: Strand) -> list[str]:
     files = list(place.snapshot.manifest.log(name).files.values())
     near = [f for f in files if _overlaps(f, plan)]
     notes = []
-    if rejected := sum(f.rejected for f in near):
-        notes.append(f"{_records(rejected)} of files covering this period rejected: fermata records {name} --rejects")
+    mended = place.snapshot.manifest.log(name).mended
+    if rejected := sum(f.rejected for f in near if str(f.import_no) not in mended):
+        notes.append(
+            f"{_records(rejected)} of files covering this period rejected: fermata survey {name} --part rejects"
+        )
     if twice := sum(f.twice for f in near):
         notes.append(
             f"{_records(twice)} of files covering this period with a local time that happened twice, settled by the log's policy"
@@ -112,7 +136,7 @@ def _overlaps(file: SourceFile, plan: Plan) -> bool:
 
 def _open_spans(plan: Plan, strand: Strand, source: Source) -> list[str]:
     """Spans without a finish that began before the period's end: they are in no total."""
-    engine, table = source(strand)
+    engine, table = opened(strand, source)
     kept = select(table, strand)
     kept = kept.filter(kept.finish_utc.isnull() & (kept.start_utc < naive(plan.stretch.end)))
     row = engine.run(
@@ -153,7 +177,7 @@ def _around(plan: Plan, place: Workplace, strand: Strand) -> list[str]:
         return []
     low, high = min(extent[0], plan.stretch.start), max(extent[1], plan.stretch.end)
     wide = dataclasses.replace(plan, stretch=dataclasses.replace(plan.stretch, start=low, end=high))
-    engine, table = place.source(wide)(strand)
+    engine, table = opened(strand, place.source(wide))
     kept = select(table, strand) if strand.selection != Selection() else table
     before = kept.start_utc.max(where=kept.start_utc < naive(plan.stretch.start))
     after = kept.start_utc.min(where=kept.start_utc >= naive(plan.stretch.end))

@@ -108,6 +108,7 @@ class Report(Chosen):
     """The sentence: of these logs, during this period, only these events, by these dimensions, these measures.
 
     `period` stays as written (relative stays relative). `sort` names columns or dimensions, `-` in front for downwards.
+    `every` shows each user, device, action or assignment that could appear, with zeros where nothing happened.
     `known` asks for the state as it was known at the end of a date (or at a time). `top` keeps the N highest of the first dimension and puts the rest into one row.
     """
 
@@ -119,6 +120,7 @@ class Report(Chosen):
     known: str | None = None
     by: tuple[str, ...] = ()
     across: str | None = None
+    every: str | None = None
     columns: tuple[ColumnSpec, ...] = (ColumnSpec(measure="count"),)
     sort: tuple[str, ...] = ()
     top: int | None = Field(default=None, ge=1)

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import dataclasses
 import re
-from collections.abc import Mapping
-from datetime import datetime
+from collections.abc import Iterable, Mapping
+from datetime import UTC, datetime
 from typing import Protocol
 
-from fermata.analysis.filters import Selection
+from fermata.analysis.filters import Condition, Selection
 from fermata.analysis.measures import Measure
-from fermata.analysis.plan import ColumnPlan, Dimension, Plan, Strand
+from fermata.analysis.plan import ColumnPlan, Dimension, Lookup, Plan, Strand
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
+from fermata.registers.directory import Directory, kind
+from fermata.reports.everyone import zero_rows
 from fermata.reports.model import Report
-from fermata.timeline import Calendar, Period
+from fermata.timeline import Calendar, Period, Stretch
 from fermata.timeline.zones import to_utc, zone
 
 __all__ = ["Logs", "resolve"]
@@ -25,6 +27,7 @@ class Logs(Protocol):
 
     calendar: Calendar
     schemas: Mapping[str, LogSchema]
+    registers: Directory
 
     def extent(self, log: str) -> tuple[datetime, datetime] | None:
         """First and last start of the log's events, aware UTC, both inclusive; None if it holds none."""
@@ -33,8 +36,11 @@ class Logs(Protocol):
         """The end of what the log holds, aware UTC, excluded: past its last start and its last finish."""
 
 
-def resolve(report: Report, logs: Logs, now: datetime) -> Plan:
-    """The plan of `report` at the instant `now`. Raises UnknownName, RequestError; reads no events."""
+def resolve(report: Report, logs: Logs, now: datetime, *, every_field: bool = False) -> Plan:
+    """The plan of `report` at the instant `now`. Raises UnknownName, RequestError; reads no events.
+
+    With `every_field`, names are resolved in all fields, for a listing, and not just in those the report asks about.
+    """
     calendar = logs.calendar
     if report.zone:
         zone(report.zone)
@@ -42,8 +48,9 @@ def resolve(report: Report, logs: Logs, now: datetime) -> Plan:
     strands: list[tuple[LogSchema, Selection]] = []
     columns = []
     for spec in report.columns:
-        schema = known_log(logs, spec.log or report.log)
-        selection = _joined(report.selection, spec.selection).checked(schema)
+        schema = logs.registers.widened(known_log(logs, spec.log or report.log))
+        chosen = _joined(report.selection, spec.selection).checked(schema)
+        selection = _identities(chosen, schema, logs.registers)
         if (schema, selection) not in strands:
             strands.append((schema, selection))
         measure = Measure.parse(spec.measure)
@@ -56,19 +63,27 @@ def resolve(report: Report, logs: Logs, now: datetime) -> Plan:
         names = ", ".join(dict.fromkeys(s.name for s, _ in strands))
         raise RequestError(f"the log {names} holds no events yet; import some with: fermata import {names}")
     whole = (min(a for a, _ in extents), max(logs.until(s.name) for s, _ in strands if logs.extent(s.name)))
+    stretch = Period.parse(report.period, calendar).resolve(now, whole)
+
+    def strand(number: int, schema: LogSchema, selection: Selection) -> Strand:
+        measures = tuple((i, c.measure) for i, c in enumerate(columns) if c.strand == number)
+        asked = [d.name for d in (*by, *((across,) if across else ())) if not d.calendar]
+        asked += [c.field for c in selection.conditions]
+        asked += [of for _, m in measures if (of := (m.base or m).of)]
+        wanted = [*schema.by_name] if every_field else asked
+        return Strand(schema, selection, measures, lookups(logs.registers, schema, wanted, stretch))
+
     return Plan(
         title=report.title or _title(report, columns, by, across),
-        stretch=Period.parse(report.period, calendar).resolve(now, whole),
+        stretch=stretch,
         by=by,
         across=across,
-        strands=tuple(
-            Strand(schema, selection, tuple((i, c.measure) for i, c in enumerate(columns) if c.strand == n))
-            for n, (schema, selection) in enumerate(strands)
-        ),
+        strands=tuple(strand(n, schema, selection) for n, (schema, selection) in enumerate(strands)),
         columns=tuple(columns),
         sort=_sort(report, columns, by),
         top=report.top,
         totals=report.totals,
+        zeros=zero_rows(report.every, by, strands[0][0], logs.registers, stretch) if report.every else (),
         known=known_at(report.known, calendar, now) if report.known else None,
     )
 
@@ -79,6 +94,40 @@ def known_at(text: str, calendar: Calendar, now: datetime) -> datetime:
         at = datetime.fromisoformat(text)
         return at if at.tzinfo else to_utc(at, calendar.zone)
     return Period.parse(text, calendar).resolve(now).end
+
+
+def lookups(registers: Directory, schema: LogSchema, wanted: Iterable[str], stretch: Stretch) -> tuple[Lookup, ...]:
+    """What of the registers a strand over the stretch needs; spans may have begun at any time before it."""
+    import pyarrow as pa
+
+    start = None if schema.spans else stretch.start.astimezone(UTC).replace(tzinfo=None)
+    end = stretch.end.astimezone(UTC).replace(tzinfo=None)
+    found = []
+    for field, register, attributes, whole, rows in registers.rows(schema, wanted, start, end):
+        types = {a: pa.list_(pa.string()) if register.several(a) else pa.string() for a in attributes}
+        times = dict.fromkeys(("since", "until"), pa.timestamp("us"))
+        columns = {"text": pa.string(), **times, "label": pa.string(), **types}
+        table = pa.table([pa.array([r[c] for r in rows], type=t) for c, t in columns.items()], names=list(columns))
+        found.append(Lookup(field.name, kind(field), register.digest, attributes, whole, table))
+    return tuple(found)
+
+
+def _identities(selection: Selection, schema: LogSchema, registers: Directory) -> Selection:
+    """The selection with every name in the place of which a register has an identity or a whole unit."""
+
+    def one(condition: Condition) -> Condition:
+        field = schema.field(condition.field)
+        if condition.kind != "is" or field.type != "text":
+            return condition
+        meant = [registers.meant(field, str(v)) for v in condition.values]
+        values = tuple(dict.fromkeys(v for found, _ in meant for v in found))
+        known = all(known for _, known in meant)
+        if values == condition.values and not known:
+            return condition
+        return Condition(field.name, "is", values, said=str(condition), known=known)
+
+    only, without = (tuple(map(one, cs)) for cs in (selection.only, selection.without))
+    return Selection(only, without, tuple(tuple(map(one, group)) for group in selection.any_of))
 
 
 def known_log(logs: Logs, name: str) -> LogSchema:

@@ -12,15 +12,16 @@ from typing import Any, Protocol
 from fermata._version import __version__
 from fermata.analysis import drill, explain
 from fermata.analysis.combine import Source, gather
-from fermata.analysis.filters import Selection
+from fermata.analysis.filters import Condition, Selection
 from fermata.analysis.finish import finish, measure_of, outermost
 from fermata.analysis.plan import Cell, Plan, Strand
 from fermata.archive import Snapshot
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import Field, LogSchema
+from fermata.kinds import KINDS
 from fermata.reports import caveats
 from fermata.reports.model import Report
-from fermata.reports.resolve import Logs, resolve
+from fermata.reports.resolve import Logs, lookups, resolve
 from fermata.reports.result import Context, Records, RunResult
 from fermata.timeline import Slot
 from fermata.timeline.words import stamp
@@ -125,20 +126,51 @@ def _check_values(plan: Plan, place: Workplace, source: Source) -> list[str]:
                 continue
             here = explain.matched(plan, strand, field.name, source, values=condition.values)
             missing = [v for v in condition.values if v not in here]
-            if missing:
+            if condition.said and (here or condition.known):
+                notes += [] if here else [_looked_for(place, field, condition)]
+            elif missing:
                 notes += _missing(plan, place, strand, field, missing)
     return notes
 
 
+def _looked_for(place: Workplace, field: Field, condition: Condition) -> str:
+    """That somebody or something a register knows has no event, with every name that was looked for."""
+    register = place.registers.of(field)
+    names = register.named(condition.values) if register else []
+    return f"no event in this period has {condition}; looked for: {'; '.join(names)}"
+
+
 def _missing(plan: Plan, place: Workplace, strand: Strand, field: Field, missing: list[Any]) -> list[str]:
     everything = _whole(plan, place, strand.schema)
-    ever = explain.matched(everything, Strand(strand.schema, Selection(), ()), field.name, place.source(everything))
+    found = lookups(place.registers, strand.schema, [field.name], everything.stretch)
+    ever = explain.matched(
+        everything, Strand(strand.schema, Selection(), (), found), field.name, place.source(everything)
+    )
     for value in missing:
+        if value not in ever and value in _vocabulary(strand.schema, field):
+            return [_never_written(strand.schema, field, value, ever)]
         if value not in ever:
             raise UnknownName.of(field.name, str(value), ever, where=f"in the log {strand.schema.name}")
     return [
         f"no event in this period has {field.name} {', '.join(repr(v) for v in missing)}, though the log knows the name"
     ]
+
+
+def _vocabulary(schema: LogSchema, field: Field) -> dict[str, str]:
+    return KINDS[schema.kind].values(field.name) if schema.kind in KINDS else {}
+
+
+def _never_written(schema: LogSchema, field: Field, value: str, ever: list[str]) -> str:
+    """That no event ever had a word of the kind. Raises RequestError while the log holds words of its own."""
+    others = [v for v in ever if v not in _vocabulary(schema, field)]
+    if others:
+        listed = ", ".join(repr(v) for v in others[:5]) + (f" and {len(others) - 5} more" if len(others) > 5 else "")
+        raise RequestError(
+            f"no event of {schema.name} has {field.name} {value!r}, but some have {listed}, which the kind {schema.kind!r} does "
+            f"not know; if one of them means {value}, say so in [logs.{schema.name}.fields]: "
+            f'{field.name} = {{ column = "...", values = {{ "{others[0]}" = "{value}" }} }}'
+        )
+    return f"no event of the whole log has {field.name} {value!r}"
 
 
 def _whole(plan: Plan, place: Workplace, schema: LogSchema) -> Plan:
@@ -202,7 +234,7 @@ def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | Non
 
 def listing(report: Report, place: Workplace, now: datetime, limit: int | None = None) -> Records:
     """The events a report's filters keep in its period, oldest first."""
-    plan = resolve(report, place, now)
+    plan = resolve(report, place, now, every_field=True)
     source = place.source(plan)
     notes = _check_values(plan, place, source)
     rows, total = drill.events(plan, source, limit)

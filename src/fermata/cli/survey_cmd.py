@@ -1,0 +1,65 @@
+"""fermata survey"""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import click
+
+from fermata.cli import common
+
+__all__ = ["command"]
+
+AT_ONCE = 12  # rows of a part that the whole survey shows
+PARTS = ("overview", "fields", "gaps", "imports", "values", "unresolved", "rejects")
+WHOLE = ("overview", "fields", "gaps", "values", "unresolved")
+
+
+@click.command(name="survey")
+@click.argument("log", required=False)
+@click.option("--part", type=click.Choice(PARTS), help="Only this part, with all its rows.")
+@click.option("--period", default="all", metavar="PERIOD", help="Look at fields and names of this period only.")
+@click.option("--output", metavar="FORM|FILE", help="csv, tsv or json; csv and tsv need --part.")
+@click.option(
+    "--export",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Write the rejected records as they stand, to be mended.",
+)
+@click.pass_context
+def command(
+    ctx: click.Context, log: str | None, part: str | None, period: str, output: str | None, export: Path | None
+) -> None:
+    """Say whether LOG can be trusted: time covered, gaps, fields, unknown values and names, rejects.
+
+    Without LOG, one line for each log.
+
+    \b
+    fermata survey doors
+    fermata survey doors --part unresolved --output csv
+    fermata survey doors --export mend.csv      mend it, then: fermata import doors --mended mend.csv
+    """
+    workspace = common.open_workspace(ctx)
+    if log is None:
+        common.emit(workspace.survey_all(), output)
+        return
+    if export:
+        for path, count in workspace.export_rejects(log, export):
+            common.note(f"written: {path}, {count:,} records; once mended: fermata import {log} --mended {path}")
+        return
+    found = workspace.survey(log, period=period)
+    if part:
+        common.emit(found.part(part), output)
+    elif output == "json":
+        from fermata import outputs
+
+        parts = {name: json.loads(outputs.render(records, "json")) for name, records in found.parts.items()}
+        click.echo(json.dumps(parts, ensure_ascii=False, indent=1))
+    elif output and output != "txt":
+        raise click.UsageError(f"--output {output} needs --part, one of {', '.join(PARTS)}")
+    else:
+        for name in WHOLE:
+            if name == "overview" or found.part(name).rows:
+                common.emit(found.part(name), None, AT_ONCE if name != "fields" else None)
+                click.echo()

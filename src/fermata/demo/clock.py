@@ -1,0 +1,34 @@
+"""The days of the sample organisation, and how lively each is."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import UTC, date, datetime, timedelta
+from random import Random
+from zoneinfo import ZoneInfo
+
+__all__ = ["END", "FIRST_DAY", "ZONE", "at_hour", "busy", "days"]
+
+ZONE = ZoneInfo("Europe/Lisbon")
+FIRST_DAY = date(2025, 10, 1)
+END = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)  # 08:12 in Lisbon: the moment the last logs were fetched
+
+
+def days() -> Iterator[date]:
+    """The local days of the sample, the last one unfinished."""
+    day = FIRST_DAY
+    while day <= END.date():
+        yield day
+        day += timedelta(days=1)
+
+
+def at_hour(day: date, hours: float) -> datetime:
+    """An instant `hours` of real time after the day's local midnight."""
+    return datetime(day.year, day.month, day.day, tzinfo=ZONE).astimezone(UTC) + timedelta(seconds=round(hours * 3600))
+
+
+def busy(day: date, random: Random) -> float:
+    """How lively a day is: concerts at weekends, quiet Mondays, a closed week at the turn of the year."""
+    if date(2025, 12, 24) <= day <= date(2026, 1, 1):
+        return 0.08
+    return (0.55, 0.95, 1.0, 1.05, 1.2, 1.35, 0.8)[day.weekday()] * random.uniform(0.85, 1.15)

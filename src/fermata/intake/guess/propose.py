@@ -1,0 +1,77 @@
+"""A proposal for a log as the TOML people keep, every doubt a comment beside what it is about."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+from fermata.intake.guess.roles import Guess, guess
+from fermata.intake.guess.sniff import Sniffed, sniff
+from fermata.kinds import KINDS
+
+__all__ = ["propose"]
+
+
+def propose(path: Path, log: str, shown: str) -> tuple[str, list[str]]:
+    """The TOML of a log called `log` whose files are like `path` (written as `shown`), and what it is unsure of.
+
+    Raises SourceError where the file cannot be read at all.
+    """
+    sniffed = sniff(path)
+    found = guess(sniffed)
+    doubts = [*sniffed.unsure, *(f"{name or log}: {why}" for name, why in found.unsure.items())]
+    return _toml(log, shown, sniffed, found), doubts
+
+
+def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
+    lines = [f"[logs.{log}]"]
+    lines += [f"# unsure: {found.unsure['']}"] if "" in found.unsure else []
+    lines += [f"kind = {_value(found.kind)}"] if found.kind else ["# kind = "]
+    database = sniffed.format == "sql"
+    if not database:
+        lines.append(f"files = {_value(shown)}")
+    if sniffed.format != "delimited":
+        lines.append(f"format = {_value(sniffed.format)}")
+    lines += [f"# unsure: {why}" for why in sniffed.unsure]
+    if database:
+        lines.append(f"[logs.{log}.database]")
+        lines.append(f"address = {_value(f'sqlite:///{shown}')}")
+    lines += [f"{key} = {_value(value)}" for key, value in sniffed.settings.items()]
+    lines.append(f"[logs.{log}.fields]")
+    for name, spec in found.fields.items():
+        if name in found.unsure:
+            mark = "seen" if name == "action" else "unsure"
+            lines.append(f"# {mark}: {found.unsure[name]}")
+        if name == "action" and found.kind and KINDS[found.kind].actions:
+            lines.append(
+                f'# say what they mean: values = {{ "..." = "{next(iter(KINDS[found.kind].actions))}" }}; words: {", ".join(KINDS[found.kind].actions)}'
+            )
+        lines.append(f"{name} = {_field(spec)}")
+    if "start" not in found.fields:
+        lines.append(f"# unsure: {found.unsure.get('start', 'no time found')}")
+        lines.append('start = "..."')
+    unused = [
+        n
+        for n in sniffed.columns
+        if n not in {c for f in found.fields.values() for c in (f.get("columns") or [f.get("column")])}
+    ]
+    if unused:
+        lines.append(f"# columns not used: {', '.join(unused)}")
+    return "\n".join(lines) + "\n"
+
+
+def _field(spec: dict[str, Any]) -> str:
+    if list(spec) == ["column"]:
+        return _value(spec["column"])
+    if spec.get("type") == "text":
+        return _value(spec["column"])
+    return "{ " + ", ".join(f"{k} = {_value(v)}" for k, v in spec.items()) + " }"
+
+
+def _value(value: Any) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, list):
+        return "[" + ", ".join(_value(v) for v in value) + "]"
+    return json.dumps(value, ensure_ascii=False)

@@ -1,0 +1,261 @@
+"""What a file is: format, encoding, delimiter, header, and a sample of its columns."""
+
+from __future__ import annotations
+
+import csv
+import json
+import re
+import sqlite3
+import tempfile
+from collections import Counter
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from fermata.archive.duck import connect
+from fermata.errors import FermataError, SourceError
+from fermata.intake import opening
+from fermata.intake.mapping import LogMap
+from fermata.intake.readers import Job, delimited, reader, syslog, webaccess
+from fermata.intake.readers.pagelog import USUAL, expression_of
+
+__all__ = ["Sniffed", "sniff"]
+
+HEAD = 1 << 18
+SAMPLE = 2000
+NUMBER_OR_TIME = re.compile(r"[\d:./,+-]+( ?[AaPp][Mm])?")
+SCRIPT_END = 0.8  # of the lines must look like a format
+
+
+@dataclass
+class Sniffed:
+    """A file's format with the settings it needs, its columns with sample texts, and what is unsure about it."""
+
+    format: str
+    settings: dict[str, Any] = field(default_factory=dict)
+    columns: dict[str, list[str]] = field(default_factory=dict)
+    unsure: list[str] = field(default_factory=list)
+    header: bool = True
+
+
+def sniff(path: Path) -> Sniffed:
+    """Looks at a file, packed or not. Raises SourceError where it is empty or cannot be told."""
+    with tempfile.TemporaryDirectory() as scratch:
+        member = opening.members(path, "xlsx" if path.suffix.lower() == ".xlsx" else "")[0]
+        with opening.unpacked(member, Path(scratch)) as plain:
+            with plain.open("rb") as f:
+                head = f.read(HEAD)
+            if not head.strip():
+                raise SourceError(f"{path}: is empty")
+            found = _binary(plain, head) or _text(head)
+            if found.format != "sql":
+                found.columns = _columns(plain, path, found, Path(scratch))
+            return found
+
+
+def _binary(path: Path, head: bytes) -> Sniffed | None:
+    if head.startswith(b"PAR1"):
+        return Sniffed("parquet")
+    if head.startswith(b"PK\x03\x04"):
+        return Sniffed("xlsx")
+    if head.startswith(b"SQLite format 3\x00"):
+        return _database(path)
+    size = path.stat().st_size
+    if b"\x00" in head and size % 384 == 0 and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
+        kinds = {int.from_bytes(head[i : i + 2], "little") for i in range(0, min(len(head), size), 384)}
+        if kinds <= set(range(10)):
+            return Sniffed("login records")
+    return None
+
+
+def _database(path: Path) -> Sniffed:
+    """A database file: the table with the most rows, and the column that may grow."""
+    with sqlite3.connect(f"file:{path}?mode=ro", uri=True) as db:
+        tables = [
+            r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'")
+        ]
+        counts = {t: db.execute(f'SELECT count(*) FROM "{t}"').fetchone()[0] for t in tables}
+        if not counts:
+            raise SourceError(f"{path}: the database has no tables")
+        table = max(counts, key=lambda t: counts[t])
+        cursor = db.execute(f'SELECT * FROM "{table}" LIMIT {SAMPLE}')
+        names = [d[0] for d in cursor.description]
+        rows = cursor.fetchall()
+        growing = [r[1] for r in db.execute(f'PRAGMA table_info("{table}")') if r[5] == 1]
+    db.close()
+    found = Sniffed("sql", {"query": f'SELECT * FROM "{table}"'})
+    if growing:
+        found.settings["growing"] = growing[0]
+    found.columns = {n: [str(r[i]) for r in rows if r[i] is not None] for i, n in enumerate(names)}
+    if len(counts) > 1:
+        found.unsure.append(
+            f"the tables are {', '.join(f'{t} ({n:,} rows)' for t, n in counts.items())}; the largest was taken"
+        )
+    return found
+
+
+def _text(head: bytes) -> Sniffed:
+    encoding, unsure = _encoding(head)
+    text = head.decode(encoding, "replace")
+    lines = [line for line in text.splitlines()[: SAMPLE + 20] if line.strip()]
+    if len(head) == HEAD and len(lines) > 1:
+        lines.pop()  # cut in the middle
+    found = _marked(text.lstrip("\ufeff \r\n\t"), lines) or _delimited(lines)
+    found.unsure[:0] = unsure
+    if encoding != "utf-8" and found.format in delimited.TEXTS:
+        found.settings["encoding"] = encoding
+    return found
+
+
+def _encoding(head: bytes) -> tuple[str, list[str]]:
+    if head.startswith((b"\xff\xfe", b"\xfe\xff")):
+        return "utf-16", []
+    if head[:400].count(b"\x00") > len(head[:400]) // 3:
+        return ("utf-16-le" if head[1:2] == b"\x00" else "utf-16-be"), []
+    try:
+        head[: head.rfind(b"\n") + 1 or len(head)].decode("utf-8")
+        return "utf-8", []
+    except UnicodeDecodeError:
+        return "cp1252", [
+            "not UTF-8; taken for cp1252 (Western European), which reads any byte: look at names with accents"
+        ]
+
+
+def _marked(text: str, lines: list[str]) -> Sniffed | None:
+    """Formats that give themselves away."""
+    if text.startswith("BEGIN:VCALENDAR"):
+        return Sniffed("icalendar")
+    if re.match(r"(<\?xml[^>]*>\s*)?(<!--.*?-->\s*)*<log\b", text, re.DOTALL):
+        return Sniffed("xes")
+    if any(line.startswith("#Fields:") for line in lines):
+        return Sniffed(
+            "w3c",
+            {"zone": "UTC"},
+            unsure=["times of this format are UTC by its definition; some servers write local time"],
+        )
+    if _share(lines, r"\{.*\}$") > SCRIPT_END:
+        return Sniffed("json lines")
+    if text[:1] in "[{":
+        return _document(text)
+    if len(lines) > 1 and re.match(r"\s+[A-Za-z][\w.:-]* [+:]?= ", lines[1]):
+        return Sniffed("radius detail")
+    if _share(lines, f"(?:{syslog.NEW})|(?:{syslog.OLD})") > SCRIPT_END:
+        return Sniffed(
+            "syslog", unsure=["lines without a year get it inferred; year = 2026 declares that of the first line"]
+        )
+    if _share(lines, webaccess.PATTERN) > SCRIPT_END:
+        return Sniffed("web access")
+    if _share(lines, expression_of(USUAL)[0]) > SCRIPT_END:
+        return Sniffed(
+            "page log",
+            {"layout": USUAL},
+            unsure=["layout is the spooler's usual one; its own setting is PageLogFormat"],
+        )
+    return None
+
+
+def _share(lines: list[str], pattern: str) -> float:
+    compiled = re.compile(pattern)
+    return sum(bool(compiled.match(line)) for line in lines) / max(len(lines), 1)
+
+
+def _document(text: str) -> Sniffed:
+    """A JSON document: an array at the top, or the first array of objects on the way in."""
+    if text[0] == "[":
+        return Sniffed("json")
+    way = re.match(r'\{\s*(?:"[^"]*"\s*:\s*(?:"[^"]*"|[\d.]+|true|false|null)\s*,\s*)*"([^"]+)"\s*:\s*([\[{])', text)
+    if way and way[2] == "[":
+        return Sniffed("json", {"records": way[1]})
+    inner = re.search(r'"([^"]+)"\s*:\s*\{[^{}\[\]]*"([^"]+)"\s*:\s*\[\s*\{', text)
+    if inner:
+        return Sniffed(
+            "json", {"records": f"{inner[1]}.{inner[2]}"}, unsure=["records is the first array of objects found"]
+        )
+    return Sniffed("json", unsure=["taken for an object with one record per key"])
+
+
+def _delimited(lines: list[str]) -> Sniffed:
+    comment = "#" if any(line.startswith("#") for line in lines[:50]) else ""
+    kept = [line for line in lines if not (comment and line.startswith(comment))]
+    best = max(",;\t|", key=lambda d: _fit(kept, d))
+    widths = [len(r) for r in csv.reader(kept, delimiter=best)]
+    if not widths or max(widths) < 2:
+        return Sniffed(
+            "regex",
+            {"pattern": r"^(?P<time>\S+ \S+) (?P<text>.*)$"},
+            unsure=["no delimiter and no known form; write the pattern with a named group per field"],
+        )
+    width = Counter(widths).most_common(1)[0][0]
+    above = next(i for i, w in enumerate(widths) if w == width)
+    found = Sniffed("delimited", {"delimiter": best} if best != "," else {})
+    if above:
+        found.settings["skip_lines"] = above
+    if comment:
+        found.settings["comment"] = comment
+    rows = list(csv.reader(kept[above : above + 200], delimiter=best))
+    if any(NUMBER_OR_TIME.fullmatch(c.strip()) for c in rows[0]) or len(set(rows[0])) < len(rows[0]):
+        found.settings["header"] = False
+        found.unsure.append("the first line looks like data, so there seems to be no header; columns are numbers")
+    misfit = sum(w != width for w in widths[above:])
+    if misfit:
+        found.unsure.append(
+            f"{misfit} of the first {len(widths) - above:,} records have another number of columns than {width}"
+        )
+    return found
+
+
+def _fit(lines: list[str], delimiter: str) -> float:
+    """How well a delimiter explains the lines: how many have the commonest number of columns, more columns first."""
+    try:
+        widths = Counter(len(r) for r in csv.reader(lines[:300], delimiter=delimiter))
+    except csv.Error:
+        return 0
+    width, n = widths.most_common(1)[0]
+    return 0 if width < 2 else n / sum(widths.values()) + width / 1000
+
+
+def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str, list[str]]:
+    """The columns with their first texts, read by the format's own reader."""
+    given = {k: v for k, v in found.settings.items() if k != "zone"}
+    log = LogMap.model_validate({"format": found.format, "fields": {"start": "x"}, **given})
+    con = connect()
+    text = plain
+    if found.format in delimited.TEXTS:
+        text = delimited.prepare(plain, log, delimited.count(plain), scratch)
+    wanted = tuple(_keys(text)) if found.format in ("json lines",) else ()
+    job = Job(con, text, path, log, "sniffed", wanted, scratch, plain.stat().st_mtime)
+    records = reader(found.format).open(job)
+    if found.format in ("json", "icalendar", "xes") and records.text:
+        wanted = tuple(_keys(records.text))
+        records = reader("json lines").open(Job(con, records.text, path, log, "again", wanted, scratch))
+    names = [n for n in records.columns if n != "line" or found.format == "regex"]
+    listed = ", ".join(f"{records.columns[n]} AS v{i}" for i, n in enumerate(names))
+    try:
+        rows = con.execute(f"SELECT {listed} FROM {records.source} LIMIT {SAMPLE}").fetchall()
+    except Exception as e:
+        raise SourceError(f"{path}: cannot be read as {found.format}: {str(e).splitlines()[0]}") from None
+    return {n: [r[i].strip() for r in rows if r[i] and r[i].strip()] for i, n in enumerate(names)}
+
+
+def _keys(path: Path) -> dict[str, None]:
+    """The ways to the values of the first objects of a JSON Lines text."""
+    found: dict[str, None] = {}
+
+    def walk(value: dict[str, Any], above: str) -> None:
+        for key, held in value.items():
+            if isinstance(held, dict):
+                walk(held, f"{above}{key}.")
+            else:
+                found[above + key] = None
+
+    with path.open(encoding="utf-8", errors="replace") as f:
+        for _, line in zip(range(200), f, strict=False):
+            try:
+                value = json.loads(line)
+            except ValueError:
+                continue
+            if isinstance(value, dict):
+                walk(value, "")
+    if not found:
+        raise FermataError(f"{path}: no objects found")
+    return found

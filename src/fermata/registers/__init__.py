@@ -1,0 +1,1 @@
+"""People, devices, places and projects: who a name means, and what was true of them when."""

@@ -1,0 +1,117 @@
+"""How a register is read: the `[registers.NAME]` tables of `fermata.toml`.
+
+[registers.people]
+files      = "registers/people.csv"
+id         = "Staff no"
+label      = "Name"
+names      = { badge = "Badge", extension = "Extension", login = "Login" }
+attributes = { department = "Department", groups = { column = "Groups", separator = "|" } }
+from       = "From"
+until      = "Until"                       # this day included
+archived   = "Left"
+
+[registers.licences]                       # an assignment: who holds what
+files = "registers/licences.xlsx"
+links = { user = { column = "Login", names = "login" }, product = "Product" }
+from  = "Since"
+"""
+
+from __future__ import annotations
+
+from typing import Any, Self
+
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+
+from fermata.fields import checked_name
+from fermata.intake.mapping import DatabaseMap
+
+__all__ = ["AttributeMap", "LinkMap", "NameMap", "RegisterMap"]
+
+
+class Strict(BaseModel):
+    """A table in which an unknown key is an error, and which never changes."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+
+
+def _short(data: Any) -> Any:
+    return {"column": data} if isinstance(data, str) else data
+
+
+class NameMap(Strict):
+    """A kind of name: its column; with `separator`, a cell may hold several names."""
+
+    column: str
+    separator: str | None = None
+
+
+class AttributeMap(Strict):
+    """An attribute: its column; with `separator` a set of values, such as the groups somebody is in."""
+
+    column: str
+    separator: str | None = None
+
+
+class LinkMap(Strict):
+    """One side of an assignment: its column, and the kind of name that stands in it."""
+
+    column: str
+    names: str = ""
+
+
+class RegisterMap(Strict):
+    """A register: where it is, and which of its columns are identity, names, attributes and validity.
+
+    Dates are local days of the workspace's zone, both included; empty means open.
+    """
+
+    files: tuple[str, ...] = ()
+    database: DatabaseMap | None = None
+    sheet: str | int | None = None
+    delimiter: str = Field(default=",", min_length=1, max_length=1)
+    encoding: str = "utf-8-sig"
+    skip_lines: int = Field(default=0, ge=0)
+    id: str | None = None
+    label: str | None = None
+    names: dict[str, NameMap] = Field(default_factory=dict)
+    attributes: dict[str, AttributeMap] = Field(default_factory=dict)
+    links: dict[str, LinkMap] = Field(default_factory=dict)
+    parent: str | None = None
+    since: str | None = Field(default=None, alias="from")
+    until: str | None = None
+    archived: str | None = None
+    title: str = ""
+
+    @field_validator("files", mode="before")
+    @classmethod
+    def _one_or_more(cls, value: Any) -> Any:
+        return (value,) if isinstance(value, str) else value
+
+    @field_validator("names", "attributes", "links", mode="before")
+    @classmethod
+    def _short_forms(cls, value: Any) -> Any:
+        if isinstance(value, list):
+            return {str(v).lower().replace(" ", "_"): {"column": v} for v in value}
+        return {k: _short(v) for k, v in value.items()} if isinstance(value, dict) else value
+
+    @field_validator("attributes")
+    @classmethod
+    def _attribute_names(cls, value: dict[str, AttributeMap]) -> dict[str, AttributeMap]:
+        for name in value:
+            checked_name(name)
+            if name in ("written", "id", "parent", "top"):
+                raise ValueError(f"attribute {name!r} has a meaning of its own; choose another name")
+        return value
+
+    @model_validator(mode="after")
+    def _sense(self) -> Self:
+        if bool(self.files) is (self.database is not None):
+            raise ValueError("give either files or database")
+        if self.links:
+            if self.id or self.names or self.parent:
+                raise ValueError("an assignment has links, and no id, names or parent of its own")
+            if len(self.links) < 2:
+                raise ValueError("an assignment links two things or more, as in { user = ..., product = ... }")
+        elif not self.id:
+            raise ValueError("id is missing: the column that tells one from the other (or links, for an assignment)")
+        return self

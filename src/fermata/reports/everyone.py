@@ -1,0 +1,69 @@
+"""Rows for those without any event: everyone of a register, every action of a kind, every assignment."""
+
+from __future__ import annotations
+
+from datetime import UTC
+from typing import Any
+
+from fermata.analysis.plan import Dimension
+from fermata.errors import RequestError, UnknownName
+from fermata.fields import LogSchema
+from fermata.kinds import KINDS
+from fermata.registers.directory import Directory
+from fermata.timeline import Stretch
+
+__all__ = ["zero_rows"]
+
+Zeros = tuple[tuple[Any, ...], ...]
+
+
+def zero_rows(
+    every: str, by: tuple[Dimension, ...], schema: LogSchema, registers: Directory, stretch: Stretch
+) -> Zeros:
+    """The groups of `by` that should appear with or without events. Archived people and things are left out.
+
+    Raises UnknownName, RequestError where `by` holds what those without events have no value for.
+    """
+    names = tuple(d.name for d in by)
+    if every in registers.tables and registers.tables[every].links:
+        return _assigned(every, names, schema, registers, stretch)
+    field = schema.by_name.get(every)
+    if field is None or "." in every:
+        links = [n for n, t in registers.tables.items() if t.links]
+        raise UnknownName.of(
+            "field or assignment", every, [*(f.name for f in schema.fields), *links], where="for every"
+        )
+    register = registers.of(field)
+    if register:
+        _only(every, names, {every, *(f.name for f in register.fields(every))}, "and its attributes ")
+        valid = register.valid(*(t.astimezone(UTC).replace(tzinfo=None) for t in (stretch.start, stretch.end)))
+        return tuple(
+            tuple(register.labels[v.id] if n == every else register.value(v, n.partition(".")[2]) for n in names)
+            for v in valid
+        )
+    words = KINDS[schema.kind].values(every) if schema.kind in KINDS else {}
+    if not words:
+        raise RequestError(f"every {every}: no register knows such names, and no kind of log lists them")
+    _only(every, names, {every}, "")
+    return tuple((w,) for w in words)
+
+
+def _only(every: str, names: tuple[str, ...], allowed: set[str], more: str) -> None:
+    if every not in names:
+        raise RequestError(f"every {every}: give by {every}, so that each has a row")
+    if other := [n for n in names if n not in allowed]:
+        raise RequestError(f"every {every}: by may then hold {every} {more}only, not {other[0]}")
+
+
+def _assigned(name: str, names: tuple[str, ...], schema: LogSchema, registers: Directory, stretch: Stretch) -> Zeros:
+    """What an assignment links within the stretch, each side as the identity its name means."""
+    register = registers.register(name)
+    if other := [n for n in names if n not in register.table.links]:
+        raise RequestError(f"every {name}: by may then hold {', '.join(register.table.links)} only, not {other[0]}")
+    start, end = (t.astimezone(UTC).replace(tzinfo=None) for t in (stretch.start, stretch.end))
+    found = [
+        tuple(registers.identity(schema, n, a.links[n], register.table.links[n].names) for n in names)
+        for a in register.assignments
+        if a.since < end and a.until > start
+    ]
+    return tuple(dict.fromkeys(found))
