@@ -61,7 +61,7 @@ def test_hours_by_person(hall: Workspace) -> None:
         cut = min(max(edge, a), b) if f"{start:%Y-%m}" != f"{finish:%Y-%m}" else b
         hours[r["Person"], f"{start:%Y-%m}"] += timedelta(seconds=cut - a)
         hours[r["Person"], f"{finish:%Y-%m}"] += timedelta(seconds=b - cut)
-    result = hall.report("hours-by-person")
+    result = hall.report("hours-by-person", by=("user.written",))
     months = [c.across_label for c in result.table.measures]
     got = {
         (row.shown[0], month): timedelta(microseconds=cell)

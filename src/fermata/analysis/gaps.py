@@ -24,11 +24,15 @@ FEW = 20
 
 @dataclass(frozen=True, slots=True)
 class Gap:
-    """No event began between `start` and `end` (aware UTC), both being starts of events; `usual` is what the rhythm allows."""
+    """No event began between `start` and `end` (aware UTC), both being starts of events; `usual` is what the rhythm allows.
+
+    `of` is the device that was silent while the log as a whole went on; "" for the log.
+    """
 
     start: datetime
     end: datetime
     usual: timedelta
+    of: str = ""
 
     @property
     def length(self) -> timedelta:
@@ -36,34 +40,40 @@ class Gap:
         return self.end - self.start
 
 
-def find(table: Any, run: Callable[[Any], Any], zone: ZoneInfo, declared: timedelta | None = None) -> list[Gap] | None:
+def find(
+    table: Any, run: Callable[[Any], Any], zone: ZoneInfo, declared: timedelta | None = None, of: str = ""
+) -> list[Gap] | None:
     """The gaps between the events of `table`, in order; None where the history is too short to say.
 
-    With `declared`, every silence longer than that is a gap, whatever the rhythm.
+    With `declared`, every silence longer than that is a gap, whatever the rhythm. With `of`, a column, the gaps of each of its
+    values: these must be long for their hour and for the value as a whole.
     """
     import ibis
 
     least = declared or SHORTEST
-    ordered = table.select(table.start_utc, next=table.start_utc.lead().over(ibis.window(order_by=table.start_utc)))
+    table = table.filter(table[of].notnull()) if of else table
+    table = table.select(table.start_utc, of=table[of] if of else ibis.literal(""))
+    following = table.start_utc.lead().over(ibis.window(group_by=table.of, order_by=table.start_utc))
+    ordered = table.mutate(next=following)
     quiet = ordered.filter(
         ordered.next.delta(ordered.start_utc, unit="microsecond") > least // timedelta(microseconds=1)
     )
-    found = [(a.replace(tzinfo=UTC), b.replace(tzinfo=UTC)) for a, b in _pairs(run(quiet.order_by("start_utc")))]
+    silences: dict[str, list[tuple[datetime, datetime]]] = {}
+    for row in run(quiet.order_by(["of", "start_utc"])).to_pylist():
+        ends = row["start_utc"].replace(tzinfo=UTC), row["next"].replace(tzinfo=UTC)
+        silences.setdefault(row["of"], []).append(ends)
     if declared:
-        return [Gap(a, b, declared) for a, b in found]
-    hours = run(table.group_by(hour=table.start_utc.truncate("h")).aggregate(n=table.count()))
-    counts: dict[int, int] = {}
-    times = hours.column("hour").to_pylist()
-    if not times or max(times) - min(times) < HISTORY:
+        return [Gap(a, b, declared, name) for name, found in silences.items() for a, b in found]
+    hours = run(table.group_by(of=table.of, hour=table.start_utc.truncate("h")).aggregate(n=table.count())).to_pylist()
+    times = [r["hour"] for r in hours]
+    if not times or max(times) - min(times) < HISTORY or sum(r["n"] for r in hours) < FEW:
         return None
-    for at, n in zip(times, hours.column("n").to_pylist(), strict=True):
-        hour = _hour_of_week(at.replace(tzinfo=UTC), zone)
-        counts[hour] = counts.get(hour, 0) + n
-    return _beyond(found, counts, zone)
-
-
-def _pairs(rows: Any) -> list[tuple[datetime, datetime]]:
-    return list(zip(rows.column("start_utc").to_pylist(), rows.column("next").to_pylist(), strict=True))
+    counts: dict[str, dict[int, int]] = {}
+    for row in hours:
+        held = counts.setdefault(row["of"], {})
+        hour = _hour_of_week(row["hour"].replace(tzinfo=UTC), zone)
+        held[hour] = held.get(hour, 0) + row["n"]
+    return [g for name, found in silences.items() for g in _beyond(found, counts[name], zone, name)]
 
 
 def _hour_of_week(at: datetime, zone: ZoneInfo) -> int:
@@ -71,11 +81,11 @@ def _hour_of_week(at: datetime, zone: ZoneInfo) -> int:
     return here.weekday() * 24 + here.hour
 
 
-def _beyond(found: list[tuple[datetime, datetime]], counts: dict[int, int], zone: ZoneInfo) -> list[Gap] | None:
-    """Those silences that the others of their hour of the week, or of the whole log, do not explain."""
+def _beyond(found: list[tuple[datetime, datetime]], counts: dict[int, int], zone: ZoneInfo, name: str) -> list[Gap]:
+    """Those silences that the others of their hour of the week, or of all the week, do not explain."""
     every = sum(counts.values())
     if every < FEW:
-        return None
+        return []
     by_hour: dict[int, list[timedelta]] = {}
     for a, b in found:
         by_hour.setdefault(_hour_of_week(a, zone), []).append(b - a)
@@ -85,11 +95,12 @@ def _beyond(found: list[tuple[datetime, datetime]], counts: dict[int, int], zone
     gaps = []
     for a, b in found:
         hour = _hour_of_week(a, zone)
-        usual = _usual(b - a, by_hour[hour], counts.get(hour, 0)) if counts.get(hour, 0) >= FEW else None
-        overall = _usual(b - a, whole, every)
-        limit = overall if usual is None else usual
+        limit = _usual(b - a, whole, every)
+        if counts.get(hour, 0) >= FEW:
+            usual = _usual(b - a, by_hour[hour], counts[hour])
+            limit = max(limit, usual) if name else usual
         if b - a > FACTOR * limit:
-            gaps.append(Gap(a, b, limit))
+            gaps.append(Gap(a, b, limit, name))
     return gaps
 
 

@@ -6,6 +6,7 @@ import os
 import re
 import shutil
 import sys
+import textwrap
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from fermata.reports.model import Report
     from fermata.reports.result import Records, RunResult
 
-__all__ = ["emit", "narrowed", "narrowing", "note", "open_workspace", "read_now"]
+__all__ = ["emit", "narrowed", "narrowing", "note", "open_workspace", "pairs", "read_now"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 SPLIT = re.compile(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)")
@@ -144,6 +145,20 @@ def emit(item: RunResult | Records, output: str | None, limit: int | None = None
     colour = terminal and "NO_COLOR" not in os.environ
     width = size.columns if terminal else None
     click.echo(text.render(item, colour=colour, most_rows=most, width=width), nl=False, color=True if colour else None)
+
+
+def pairs(item: Records) -> None:
+    """A listing of two columns as paragraphs: the first column beside the second, wrapped to the terminal."""
+    from fermata.outputs.formats import clean
+
+    width = shutil.get_terminal_size().columns if sys.stdout.isatty() else None
+    heading = f"{item.title}\n{item.context.period}, {item.context.zone}\n"
+    click.echo(click.style(item.title, bold=True) + heading[len(item.title) :] if sys.stdout.isatty() else heading)
+    left = max(len(str(row[0])) for row in item.rows) + 2
+    for what, value in item.rows:
+        text = clean(str(value))
+        lines = textwrap.wrap(text, max(width - left, 30)) if width else [text]
+        click.echo("\n".join(f"{what if n == 0 else '':<{left}}{line}" for n, line in enumerate(lines)))
 
 
 def note(text: str) -> None:

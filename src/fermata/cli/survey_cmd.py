@@ -13,7 +13,7 @@ __all__ = ["command"]
 
 AT_ONCE = 12  # rows of a part that the whole survey shows
 PARTS = ("overview", "fields", "gaps", "imports", "values", "unresolved", "rejects")
-WHOLE = ("overview", "fields", "gaps", "values", "unresolved")
+WHOLE = ("fields", "gaps", "values", "unresolved")
 
 
 @click.command(name="survey")
@@ -49,7 +49,9 @@ def command(
             common.note(f"written: {path}, {count:,} records; once mended: fermata import {log} --mended {path}")
         return
     found = workspace.survey(log, period=period)
-    if part:
+    if part == "overview" and not output:
+        common.pairs(found.part(part))
+    elif part:
         common.emit(found.part(part), output)
     elif output == "json":
         from fermata import outputs
@@ -59,7 +61,8 @@ def command(
     elif output and output != "txt":
         raise click.UsageError(f"--output {output} needs --part, one of {', '.join(PARTS)}")
     else:
+        common.pairs(found.part("overview"))
         for name in WHOLE:
-            if name == "overview" or found.part(name).rows:
-                common.emit(found.part(name), None, AT_ONCE if name != "fields" else None)
+            if found.part(name).rows:
                 click.echo()
+                common.emit(found.part(name), None, AT_ONCE if name != "fields" else None)

@@ -14,7 +14,7 @@ from fermata.reports.model import Report
 from fermata.reports.resolve import resolve
 from fermata.timeline.zones import zone
 
-__all__ = ["gaps"]
+__all__ = ["gaps", "of_devices"]
 
 
 def gaps(log: str, place: Any) -> list[Gap] | None:
@@ -31,6 +31,16 @@ def gaps(log: str, place: Any) -> list[Gap] | None:
     found = find(table, engine.run, zone(schema.zone), declared)
     _keep(kept, mark, found)
     return found
+
+
+def of_devices(log: str, place: Any) -> list[Gap]:
+    """Silences of single devices, long for the hour and for the device, worked out anew each time."""
+    schema = place.schemas[log]
+    if "device" not in schema.by_name:
+        return []
+    plan = resolve(Report(log=log), place, place.until(log))
+    engine, table = place.source(plan)(plan.strands[0])
+    return find(table, engine.run, zone(schema.zone), None, of="device") or []
 
 
 def _read_kept(path: Path, mark: str) -> tuple[list[Gap] | None] | None:

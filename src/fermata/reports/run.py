@@ -19,6 +19,7 @@ from fermata.archive import Snapshot
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import Field, LogSchema
 from fermata.kinds import KINDS
+from fermata.registers.directory import kind
 from fermata.reports import caveats
 from fermata.reports.model import Report
 from fermata.reports.resolve import Logs, lookups, resolve
@@ -150,10 +151,18 @@ def _missing(plan: Plan, place: Workplace, strand: Strand, field: Field, missing
         if value not in ever and value in _vocabulary(strand.schema, field):
             return [_never_written(strand.schema, field, value, ever)]
         if value not in ever:
-            raise UnknownName.of(field.name, str(value), ever, where=f"in the log {strand.schema.name}")
+            raise UnknownName.of(
+                field.name, str(value), [*ever, *_texts(place, field)], where=f"in the log {strand.schema.name}"
+            )
     return [
         f"no event in this period has {field.name} {', '.join(repr(v) for v in missing)}, though the log knows the name"
     ]
+
+
+def _texts(place: Workplace, field: Field) -> list[str]:
+    """The names by which a register knows what the field holds."""
+    register = place.registers.of(field) if "." not in field.name else None
+    return [t for v in register.versions for t in v.names.get(kind(field), ())] if register else []
 
 
 def _vocabulary(schema: LogSchema, field: Field) -> dict[str, str]:

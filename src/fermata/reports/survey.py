@@ -17,7 +17,7 @@ from fermata.archive import LogState
 from fermata.errors import UnknownName
 from fermata.fields import Field
 from fermata.kinds import KINDS
-from fermata.reports.gaps import gaps
+from fermata.reports.gaps import gaps, of_devices
 from fermata.reports.model import Report
 from fermata.reports.resolve import resolve
 from fermata.reports.result import Context, Records
@@ -144,10 +144,10 @@ def _overview(look: _Look) -> Made:
         ("Time covered", f"{stamp(first, tz)} to {stamp(last, tz)}"),
         ("Last record", f"{_ago(behind)} before now" if behind > timedelta(0) else "lies in the future"),
         ("Complete to", stamp(datetime.fromisoformat(state.complete_to).replace(tzinfo=UTC), tz) if state.complete_to else "its last record; no import declared more"),
-        ("Gaps", "no claim: less than four weeks, or too few records" if found is None else f"{len(found):,}" + (f", {span(_sum(found))} together" if found else "")),
+        ("Gaps", "no claim: less than four weeks, or too few records" if found is None else _told(found, tz)),
         ("Files", f"{len(files):,} in {len({f.import_no for f in files}):,} imports"),
         ("Records", f"{read:,} read = {' + '.join(said)}"),
-        ("Events", f"{state.events:,} stored, of which {look.profiles[0].events if look.profiles else 0:,} in the period"),
+        ("Events", f"{look.profiles[0].events if look.profiles else 0:,} in the period, {state.events:,} in the archive" + (" with earlier versions" if state.ended else "")),
     ]  # fmt: skip
     if state.ended:
         rows.append(
@@ -227,14 +227,14 @@ def _said(value: Any, field: Field, look: _Look) -> str:
 
 
 def _gaps(look: _Look) -> Made:
+    """The longest first; of the log, then of single devices."""
     columns = [
-        _column("from", "From", "time"),
-        _column("to", "To", "time"),
-        _column("length", "Length", "duration", "h:mm:ss"),
-        _column("usual", "Usual at most", "duration", "h:mm:ss"),
-    ]
-    rows = [(g.start, g.end, _micros(g.length), _micros(g.usual)) for g in gaps(look.log, look.place) or ()]
-    return columns, rows
+        _column("device", "Device"), _column("from", "From", "time"), _column("to", "To", "time"),
+        _column("length", "Length", "duration", "h:mm:ss"), _column("usual", "Usual at most", "duration", "h:mm:ss"),
+    ]  # fmt: skip
+    found = [*(gaps(look.log, look.place) or ()), *of_devices(look.log, look.place)]
+    ordered = sorted(found, key=lambda g: (g.of != "", -g.length, g.start))
+    return columns, [(g.of or "(all)", g.start, g.end, _micros(g.length), _micros(g.usual)) for g in ordered]
 
 
 def _imports(look: _Look) -> Made:
@@ -358,8 +358,11 @@ def _micros(length: timedelta) -> int:
     return length // timedelta(microseconds=1)
 
 
-def _sum(found: list[Gap]) -> int:
-    return sum(_micros(g.length) for g in found)
+def _told(found: list[Gap], tz: Any) -> str:
+    if not found:
+        return "none"
+    longest = max(found, key=lambda g: g.length)
+    return f"{len(found):,}, the longest {span(_micros(longest.length))} from {stamp(longest.start, tz)[:16]}"
 
 
 def _ago(length: timedelta) -> str:

@@ -43,12 +43,12 @@ def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
         if name in found.unsure:
             mark = "seen" if name == "action" else "unsure"
             lines.append(f"# {mark}: {found.unsure[name]}")
-        if name == "action" and found.kind and KINDS[found.kind].actions:
+        if name == "action" and "values" not in spec and found.kind and KINDS[found.kind].actions:
             lines.append(
                 f'# say what they mean: values = {{ "..." = "{next(iter(KINDS[found.kind].actions))}" }}; words: {", ".join(KINDS[found.kind].actions)}'
             )
         lines.append(f"{name} = {_field(spec)}")
-    if "start" not in found.fields:
+    if not {"start", "finish"} & found.fields.keys():
         lines.append(f"# unsure: {found.unsure.get('start', 'no time found')}")
         lines.append('start = "..."')
     unused = [
@@ -72,6 +72,8 @@ def _field(spec: dict[str, Any]) -> str:
 def _value(value: Any) -> str:
     if isinstance(value, bool):
         return "true" if value else "false"
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{json.dumps(k)} = {_value(v)}" for k, v in value.items()) + " }"
     if isinstance(value, list):
         return "[" + ", ".join(_value(v) for v in value) + "]"
     return json.dumps(value, ensure_ascii=False)

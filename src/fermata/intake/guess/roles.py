@@ -44,10 +44,10 @@ HINTS = {  # field -> words in a heading, the surest first
     "start": ("start", "begin", "when", "timestamp", "datetime", "time", "date", "logged", "from"),
     "finish": ("finish", "end", "until", "stop", "logout", "to"),
     "duration": ("duration", "talk", "seconds", "secs", "elapsed", "session-time", "length", "minutes"),
-    "user": ("user", "badge", "card", "person", "who", "login", "account", "owner", "employee", "extension", "operator", "name"),
+    "user": ("user", "badge", "administrator", "admin", "card", "person", "who", "login", "account", "owner", "employee", "extension", "operator", "name"),
     "device": ("device", "reader", "door", "printer", "queue", "computer", "host", "terminal", "station", "line", "nas-ip", "pc"),
     "place": ("place", "area", "room", "location", "site", "building", "where", "zone"),
-    "action": ("action", "event", "status", "type", "result", "state", "what"),
+    "action": ("action", "event", "movement", "change", "status", "type", "result", "state", "what"),
     "outcome": ("outcome", "success", "cause"),
     "other": ("other", "number", "target", "object", "document", "destination", "path", "called", "program", "app"),
 }  # fmt: skip
@@ -74,7 +74,40 @@ SIGNS = {  # kind -> words of headings that speak for it
 }
 BY_FORMAT = {
     "web access": "web access", "page log": "printing", "radius detail": "network sessions", "login records": "logins",
-    "icalendar": "plans", "xes": "activities",
+    "icalendar": "plans", "xes": "activities", "syslog": "logins",
+}  # fmt: skip
+SLASHED = "%d/%b/%Y:%H:%M:%S %z"
+KNOWN: dict[str, dict[str, dict[str, Any]]] = {  # formats whose columns are known beforehand
+    "web access": {
+        "start": {"column": "time", "form": SLASHED}, "user": {"column": "user", "names": "login"}, "device": {"column": "host"},
+        "action": {"column": "method"}, "other": {"column": "path"}, "outcome": {"column": "status"},
+        "size": {"column": "bytes", "type": "number", "unit": "bytes"},
+    },
+    "page log": {
+        "start": {"column": "time", "form": SLASHED}, "user": {"column": "user", "names": "login"}, "device": {"column": "printer"},
+        "title": {"column": "job-name"}, "job": {"column": "job", "type": "number"}, "page": {"column": "page"},
+        "copies": {"column": "copies", "type": "number"}, "paper": {"column": "media"},
+    },
+    "radius detail": {
+        "finish": {"column": "time", "form": "%a %b %d %H:%M:%S %Y"}, "duration": {"column": "Acct-Session-Time", "form": "seconds"},
+        "user": {"column": "User-Name", "names": "login"}, "device": {"column": "NAS-Identifier"},
+        "action": {"column": "Acct-Status-Type", "values": {"Start": "start", "Stop": "stop", "Interim-Update": "interim"}},
+        "outcome": {"column": "Acct-Terminate-Cause"}, "other": {"column": "Calling-Station-Id", "spelling": "mac"},
+        "session": {"column": "Acct-Session-Id"}, "received": {"column": "Output-Octets", "type": "number", "unit": "bytes"},
+        "sent": {"column": "Input-Octets", "type": "number", "unit": "bytes"},
+    },
+    "login records": {
+        "start": {"column": "time", "form": "epoch s"}, "user": {"column": "user", "names": "login"}, "device": {"column": "line"},
+        "action": {"column": "event"}, "other": {"column": "host"},
+    },
+    "icalendar": {
+        "start": {"column": "start"}, "finish": {"column": "finish"}, "title": {"column": "summary"}, "place": {"column": "location"},
+        "action": {"column": "status", "values": {"TENTATIVE": "tentative", "CANCELLED": "cancelled", "CONFIRMED": "planned"}},
+    },
+    "xes": {
+        "start": {"column": "time:timestamp"}, "user": {"column": "org:resource"}, "action": {"column": "concept:name"},
+        "other": {"column": "case:concept:name"},
+    },
 }  # fmt: skip
 
 
@@ -90,7 +123,12 @@ class Guess:
 def guess(sniffed: Sniffed) -> Guess:
     """The likeliest meaning of the columns; every doubt is noted."""
     found = Guess()
-    times = {n: f for n, texts in sniffed.columns.items() if texts and (f := _form(n, texts, found))}
+    if sniffed.format in KNOWN:
+        held = KNOWN[sniffed.format]
+        found.fields = {n: dict(f) for n, f in held.items() if f["column"] in sniffed.columns}
+        found.kind = BY_FORMAT[sniffed.format]
+        return found
+    times = {n: f for n, texts in sniffed.columns.items() if texts and (f := _form(n, texts, found)) is not None}
     _times(sniffed.columns, times, found)
     used = {c for f in found.fields.values() for c in (f.get("columns") or [f.get("column")])}
     for name in ("user", "device", "place", "action", "outcome", "other"):
@@ -121,7 +159,7 @@ def guess(sniffed: Sniffed) -> Guess:
 
 def _form(name: str, texts: list[str], found: Guess) -> list[str] | None:
     """The form of a column of times; None where it is none. A choice between day and month first is noted."""
-    sample = texts[:400]
+    sample = texts[:: max(len(texts) // 400, 1)]
     if all(ISO.match(t) for t in sample):
         return []
     if all(NUMBER.fullmatch(t) for t in sample):
@@ -179,49 +217,55 @@ def _settled(name: str, texts: list[str], day_first: str, month_first: str, foun
 
 def _times(columns: dict[str, list[str]], times: dict[str, list[str]], found: Guess) -> None:
     """Start, finish and duration from the columns that hold times."""
-    spoken = {n: f for n, f in times.items() if f not in ([d] for d in DAYS)}
-    start = _named("start", list(spoken)) or next(iter(spoken), None)
-    if start is None and times:
-        day = next(iter(times))
-        clock = next((n for n, t in columns.items() if t and all(CLOCK.match(x) for x in t[:400])), None)
-        if clock:
-            form = next(
-                (
-                    f"{times[day][0] if times[day] else '%Y-%m-%d'} {c}"
-                    for c in CLOCKS
-                    if _share(columns[clock][:400], c) >= ENOUGH
-                ),
-                None,
-            )
-            found.fields["start"] = {"columns": [day, clock], **({"form": form} if form else {})}
-        else:
-            start = day
-            found.unsure["start"] = "a date without a clock time: the event is put at its midnight"
+    days = {n for n, f in times.items() if (f and f[0] in DAYS) or (not f and all(len(t) == 10 for t in columns[n]))}
+    spoken = [n for n in times if n not in days]
+    start = _named("start", spoken) or next(iter(spoken), None)
     if start is not None:
         found.fields["start"] = _time_field(start, times[start])
-        if start in found.unsure:
-            found.unsure["start"] = found.unsure.pop(start)
-        others = [n for n in spoken if n != start]
-        finish = _named("finish", others)
+        finish = _named("finish", [n for n in spoken if n != start])
         if finish:
             found.fields["finish"] = _time_field(finish, times[finish])
-    if "finish" not in found.fields:
-        numeric = [
-            n
-            for n, t in columns.items()
-            if t and n not in times and all(NUMBER.fullmatch(x) or LENGTH.fullmatch(x) for x in t[:400])
-        ]
-        length = _named("duration", numeric)
-        if length:
-            clocked = all(LENGTH.fullmatch(x) for x in columns[length][:400])
-            found.fields["duration"] = {
-                "column": length,
-                "form": "h:mm:ss" if clocked else "minutes" if "min" in length.lower() else "seconds",
-            }
-            if not clocked:
-                found.unsure["duration"] = "a plain number: seconds, minutes, milliseconds?"
-    if "start" not in found.fields:
+    elif days:
+        _day_and_clock(columns, times, _named("start", list(days)) or min(days), found)
+    else:
         found.unsure["start"] = "no column reads as a time; name it and its form"
+    for column in [c for c in found.unsure if c in times]:
+        found.unsure["start"] = found.unsure.pop(column)
+    if "finish" not in found.fields:
+        _duration(columns, times, found)
+
+
+def _day_and_clock(columns: dict[str, list[str]], times: dict[str, list[str]], day: str, found: Guess) -> None:
+    """A date and clock times in columns of their own; a second clock time is the finish."""
+    clocks = [n for n, t in columns.items() if t and n not in times and all(CLOCK.match(x) for x in t)]
+    begin = _named("start", clocks) or next(iter(clocks), None)
+    if begin is None:
+        found.fields["start"] = _time_field(day, times[day])
+        found.unsure["start"] = "a date without a clock time: the event is put at its midnight"
+        return
+    date_form = times[day][0] if times[day] else "%Y-%m-%d"
+    clock = {n: next((c for c in CLOCKS if _share(columns[n], c) >= ENOUGH), "%H:%M") for n in clocks}
+    found.fields["start"] = {"columns": [day, begin], "form": f"{date_form} {clock[begin]}"}
+    finish = _named("finish", [n for n in clocks if n != begin])
+    if finish:
+        found.fields["finish"] = {"column": finish, "form": clock[finish], "next_day": True}
+        found.unsure["finish"] = "a finish before its start is taken to be on the next day"
+
+
+def _duration(columns: dict[str, list[str]], times: dict[str, list[str]], found: Guess) -> None:
+    lengths = [
+        n
+        for n, t in columns.items()
+        if t and n not in times and all(NUMBER.fullmatch(x) or LENGTH.fullmatch(x) for x in t)
+    ]
+    column = _named("duration", lengths)
+    if column is None:
+        return
+    clocked = all(LENGTH.fullmatch(x) for x in columns[column])
+    form = "h:mm:ss" if clocked else "minutes" if "min" in column.lower() else "seconds"
+    found.fields["duration"] = {"column": column, "form": form}
+    if not clocked:
+        found.unsure["duration"] = "a plain number: seconds, minutes, milliseconds?"
 
 
 def _time_field(column: str, form: list[str]) -> dict[str, Any]:
@@ -238,7 +282,7 @@ def _named(name: str, columns: list[str]) -> str | None:
 
 
 def _type(texts: list[str]) -> dict[str, Any]:
-    sample = texts[:400]
+    sample = texts[:: max(len(texts) // 400, 1)]
     if all(NUMBER.fullmatch(t) and len(t) < 16 for t in sample):
         return {"type": "number"}
     if all(NUMBER.fullmatch(t) or DECIMAL.fullmatch(t) for t in sample):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import itertools
 import json
 import re
 import sqlite3
@@ -16,7 +17,7 @@ from fermata.archive.duck import connect
 from fermata.errors import FermataError, SourceError
 from fermata.intake import opening
 from fermata.intake.mapping import LogMap
-from fermata.intake.readers import Job, delimited, reader, syslog, webaccess
+from fermata.intake.readers import Job, delimited, reader, syslog, webaccess, xlsx
 from fermata.intake.readers.pagelog import USUAL, expression_of
 
 __all__ = ["Sniffed", "sniff"]
@@ -57,7 +58,7 @@ def _binary(path: Path, head: bytes) -> Sniffed | None:
     if head.startswith(b"PAR1"):
         return Sniffed("parquet")
     if head.startswith(b"PK\x03\x04"):
-        return Sniffed("xlsx")
+        return _workbook(path)
     if head.startswith(b"SQLite format 3\x00"):
         return _database(path)
     size = path.stat().st_size
@@ -66,6 +67,14 @@ def _binary(path: Path, head: bytes) -> Sniffed | None:
         if kinds <= set(range(10)):
             return Sniffed("login records")
     return None
+
+
+def _workbook(path: Path) -> Sniffed:
+    """A workbook: the rows above the fullest of its first ones are a banner."""
+    _, rows = xlsx.table(path, path.name, None, 0, header=False)
+    top = [sum(c is not None for c in row) for row in itertools.islice(rows, 20)]
+    above = top.index(max(top)) if top else 0
+    return Sniffed("xlsx", {"skip_lines": above} if above else {})
 
 
 def _database(path: Path) -> Sniffed:
@@ -230,8 +239,10 @@ def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str
         records = reader("json lines").open(Job(con, records.text, path, log, "again", wanted, scratch))
     names = [n for n in records.columns if n != "line" or found.format == "regex"]
     listed = ", ".join(f"{records.columns[n]} AS v{i}" for i, n in enumerate(names))
-    try:
-        rows = con.execute(f"SELECT {listed} FROM {records.source} LIMIT {SAMPLE}").fetchall()
+    try:  # rows from all over the file: its first ones may all be of one day
+        con.execute(f"CREATE TEMP TABLE sampled AS SELECT row_number() OVER () AS n, {listed} FROM {records.source}")
+        step = con.execute(f"SELECT greatest(max(n) // {SAMPLE}, 1) FROM sampled").fetchone()[0] or 1
+        rows = con.execute(f"SELECT * EXCLUDE n FROM sampled WHERE n % {step} = 0 ORDER BY n").fetchall()
     except Exception as e:
         raise SourceError(f"{path}: cannot be read as {found.format}: {str(e).splitlines()[0]}") from None
     return {n: [r[i].strip() for r in rows if r[i] and r[i].strip()] for i, n in enumerate(names)}

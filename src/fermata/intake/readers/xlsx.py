@@ -6,6 +6,7 @@ above the header.
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 from collections.abc import Iterator
 from datetime import date, datetime, time, timedelta
@@ -35,13 +36,15 @@ def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bo
     except Exception as e:  # a spoiled workbook raises whatever its parts meet first
         raise SourceError(f"{shown}: cannot be read as a workbook (XLSX): {str(e) or type(e).__name__}") from None
     if isinstance(sheet, str) and sheet not in book.sheetnames:
+        book.close()
         raise UnknownName.of("sheet", sheet, book.sheetnames, where=f"in {shown}")
     number = sheet if isinstance(sheet, int) else 1
     if not 1 <= number <= len(book.sheetnames):
+        book.close()
         raise SourceError(f"{shown}: has sheets 1 to {len(book.sheetnames)}, no sheet {number}")
     page = book[sheet] if isinstance(sheet, str) else book.worksheets[number - 1]
     page.reset_dimensions()  # what the file claims of its size is often wrong
-    rows = _rows(page.iter_rows(values_only=True), shown)
+    rows = _rows(book, page, shown)
     top = list(itertools.islice(rows, above + 1))
     if len(top) <= above:
         raise SourceError(f"{shown}: sheet {page.title!r} is empty")
@@ -59,10 +62,11 @@ def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bo
     return named_once([str(n) for n in first]), rows
 
 
-def _rows(rows: Iterator[Any], shown: str) -> Iterator[list[str | None]]:
+def _rows(book: Any, page: Any, shown: str) -> Iterator[list[str | None]]:
     try:
-        for row in rows:
-            yield [cell_text(v) for v in row]
+        with contextlib.closing(book):
+            for row in page.iter_rows(values_only=True):
+                yield [cell_text(v) for v in row]
     except Exception as e:
         raise SourceError(f"{shown}: the sheet cannot be read to its end: {str(e) or type(e).__name__}") from None
 
