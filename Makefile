@@ -4,7 +4,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test test-engines lint types docs docs-check bench lock clean
+.PHONY: demo test test-engines test-producers lint types docs docs-check bench lock clean
 
 $(STAMP): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -15,10 +15,13 @@ demo: $(STAMP)            ## the sample workspace in ./quillmere and a walk thro
 	$(BIN)/fermata demo quillmere --fresh
 
 test: $(STAMP)            ## every test that needs no server
-	$(BIN)/pytest -n auto -m "not postgres"
+	$(BIN)/pytest -n auto -m "not postgres and not producers"
 
 test-engines: $(STAMP)    ## the engine contract, a PostgreSQL server of its own included
 	$(BIN)/pytest tests/contract
+
+test-producers: $(STAMP)  ## logs of real daemons on loopback: database server, print spooler, accounting server, login daemon
+	$(BIN)/pytest -m producers tests/producers
 
 lint: $(STAMP)
 	$(BIN)/ruff check .

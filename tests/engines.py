@@ -146,7 +146,7 @@ def records(placed: Placed, plan: Plan, cell: Any) -> Any:
 
 
 @contextmanager
-def postgres_server(directory: Any) -> Iterator[dict[str, Any]]:
+def postgres_server(directory: Any, settings: dict[str, str] | None = None) -> Iterator[dict[str, Any]]:
     """A throw-away server on a socket of its own, with a role `reader` that may only read. Stopped at the end."""
     import os
     import shutil
@@ -175,7 +175,7 @@ def postgres_server(directory: Any) -> Iterator[dict[str, Any]]:
         "-l",
         f"{data}/log",
         "-o",
-        f"-k {socket} -c listen_addresses= -F",
+        " ".join([f"-k {socket} -c listen_addresses= -F", *(f"-c {k}={v}" for k, v in (settings or {}).items())]),
         "start",
     )
     try:

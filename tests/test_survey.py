@@ -98,7 +98,7 @@ def test_values_outside_the_vocabulary_are_listed_and_refused(make: Maker) -> No
     assert w.survey("doors").part("values").rows == ()
     result = w.run(fermata.Report.of(log="doors", only={"action": "forced"}))
     assert "no event of the whole log has action 'forced'" in result.caveats
-    with pytest.raises(UnknownName, match='once \\[logs.doors.fields\\] maps it: place = "COLUMN"'):
+    with pytest.raises(UnknownName, match=r'once \[logs\.doors\.fields\] maps it: place = "COLUMN"'):
         w.run(fermata.Report.of(log="doors", only={"place": "x"}))
 
 

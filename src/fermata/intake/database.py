@@ -59,7 +59,7 @@ def rows_of(database: DatabaseMap, base: Path, since: str = "") -> Iterator[tupl
     from sqlalchemy.exc import SQLAlchemyError
 
     try:
-        engine = sqlalchemy.create_engine(address(database, base))
+        engine = sqlalchemy.create_engine(address(database, base), poolclass=sqlalchemy.NullPool)  # nothing stays open
         query = _literal(database.query.strip().rstrip(";"))
         if database.growing:
             name = '"' + database.growing.replace('"', '""') + '"'
