@@ -56,11 +56,11 @@ POSTGRES = {
 class Logs:
     """One log called `log`, whose extent is what the events say."""
 
-    def __init__(self, zone: str, events: list[Event]) -> None:
+    def __init__(self, zone: str, events: list[Event], registers: Directory | None = None) -> None:
         self.calendar = Calendar(zone)
         self.schemas = {"log": SCHEMA}
         self.events = events
-        self.registers = Directory({}, Path(), zone)
+        self.registers = registers or Directory({}, Path(), zone)
 
     def extent(self, log: str) -> tuple[datetime, datetime] | None:
         return min(e.start for e in self.events), max(e.start for e in self.events)

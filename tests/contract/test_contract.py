@@ -6,6 +6,8 @@ open spans, texts that sort by code point.
 
 from __future__ import annotations
 
+import csv
+import dataclasses
 import os
 import shutil
 import tempfile
@@ -20,6 +22,8 @@ import pytest
 
 from fermata.analysis.plan import Cell
 from fermata.errors import TooLarge
+from fermata.registers.directory import Directory
+from fermata.registers.model import RegisterMap
 from tests import engines
 from tests.reference import Event, answer, keep
 
@@ -123,6 +127,61 @@ def test_operation_equals_the_reference(placed: engines.Placed, logs: engines.Lo
     expected = {k: v for k, v in expected.items() if k not in alone or k in got}
     zeros = {k for k, v in got.items() if not any(v) and k not in expected}
     assert {k: v for k, v in got.items() if k not in zeros} == expected
+
+
+SPELLS = [  # name, id, label, department, groups, first and last local day
+    ("Ann", "1", "Ann Ode", "stage", "keys|choir", "", "2025-10-25"),
+    ("Ann", "1", "Ann Ode", "press", "choir", "2025-10-26", "2026-03-28"),
+    ("Ann", "1", "Ann Ode", "stage", "", "2026-03-29", ""),
+    ("Bob", "2", "Bob's \\ name", "press", "keys", "2025-10-26", "2025-12-31"),
+    ("Žofie", "3", "Žofie", "stage", "", "", ""),
+]
+
+
+@pytest.fixture
+def known(tmp_path: Path) -> engines.Logs:
+    with (tmp_path / "people.csv").open("w", encoding="utf-8", newline="") as f:
+        csv.writer(f).writerows([("Name", "Id", "Label", "Dept", "Groups", "From", "Until"), *SPELLS])
+    people = RegisterMap.model_validate({
+        "files": "people.csv", "id": "Id", "label": "Label", "names": {"user": "Name"}, "from": "From", "until": "Until",
+        "attributes": {"department": "Dept", "groups": {"column": "Groups", "separator": "|"}},
+    })  # fmt: skip
+    return engines.Logs(ZONE, EVENTS, Directory({"people": people}, tmp_path, ZONE))
+
+
+def spell(event: Event) -> tuple[str, ...] | None:
+    """The row that covers the local day an event starts on."""
+    day = f"{event.start.astimezone(ZoneInfo(ZONE)):%Y-%m-%d}"
+    return next((s for s in SPELLS if s[0] == event.user and s[5] <= day <= (s[6] or "9999")), None)
+
+
+def named(event: Event) -> str | None:
+    row = spell(event)
+    return row[2] if row else event.user and f"user {event.user}"
+
+
+def test_names_and_attributes_are_those_of_the_day(placed: engines.Placed, known: engines.Logs) -> None:
+    """Identities and departments by register equal events renamed one by one; time over a clock change included."""
+    meanings = {"user": named, "user.department": lambda e: (spell(e) or [None] * 4)[3]}
+    for by, meant in meanings.items():
+        columns = ["count", "time", "distinct device"]
+        _, table = engines.run(placed, known, period="2025-10-01/2026-03-31", by=[by], columns=columns)
+        renamed = [dataclasses.replace(e, user=meant(e)) for e in EVENTS]
+        expected = answer(renamed, PERIOD, ZoneInfo(ZONE), ["user"], columns)
+        assert {r.shown: list(r.cells) for r in table.rows if any(r.cells)} == {
+            k: v for k, v in expected.items() if any(v)
+        }
+
+
+def test_names_and_groups_in_filters(placed: engines.Placed, known: engines.Logs) -> None:
+    """Somebody by label, a set of values, and how many different identities there are."""
+    kept = [e for e in EVENTS if named(e) == "Bob's \\ name" and PERIOD[0] <= e.start < PERIOD[1]]
+    _, table = engines.run(placed, known, period="2025-10-01/2026-03-31", only={"user": "2"}, columns=["count"])
+    assert table.rows[0].cells[0] == len(kept)
+    held = [e for e in EVENTS if "keys" in (spell(e) or [""] * 5)[4].split("|") and PERIOD[0] <= e.start < PERIOD[1]]
+    asked = {"only": {"user.groups": "keys"}, "columns": ["count", "distinct user"]}
+    _, table = engines.run(placed, known, period="2025-10-01/2026-03-31", **asked)
+    assert table.rows[0].cells == (len(held), len({named(e) for e in held}))
 
 
 def test_across_equals_by(placed: engines.Placed, logs: engines.Logs) -> None:

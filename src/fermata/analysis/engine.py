@@ -5,6 +5,7 @@ An engine differs from the others only by what stands in its class here.
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any, Protocol
 
 from fermata.errors import ArchiveDamaged, DataError, FermataError, TooLarge
@@ -77,6 +78,7 @@ class PostgresEngine:
 
     def __init__(self, con: Any) -> None:
         self.con = con
+        self.con.con.execute("SET standard_conforming_strings = on")  # a backslash in a text is one
 
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table."""
@@ -97,19 +99,31 @@ class PostgresEngine:
     def lookup(self, name: str, rows: Any) -> Any:
         """A small Arrow table as VALUES, which a read-only role may write."""
         import ibis
-        from psycopg import sql
 
-        types = {"timestamp": "timestamp", "list": "text[]"}
-        casts = [types.get(str(f.type).split("[")[0].split("<")[0], "text") for f in rows.schema]
-        lines = [
-            sql.SQL("({})").format(
-                sql.SQL(", ").join(sql.SQL("{}::" + c).format(sql.Literal(v)) for v, c in zip(row, casts, strict=True))
-            )
-            for row in zip(*(rows.column(i).to_pylist() for i in range(rows.num_columns)), strict=True)
+        columns = [rows.column(i).to_pylist() for i in range(rows.num_columns)]
+        types = [
+            "text[]" if str(f.type).startswith("list") else "timestamp" if str(f.type).startswith("time") else "text"
+            for f in rows.schema
         ]
-        named = sql.SQL(", ").join(sql.Identifier(n) for n in rows.column_names)
-        query = sql.SQL("SELECT * FROM (VALUES {}) AS given ({})").format(sql.SQL(", ").join(lines), named)
-        return self.con.sql(query.as_string(self.con.con), schema=ibis.Schema.from_pyarrow(rows.schema))
+        lines = ", ".join(
+            f"({', '.join(_literal(v, t) for v, t in zip(row, types, strict=True))})"
+            for row in zip(*columns, strict=True)
+        )
+        named = ", ".join(rows.column_names)
+        query = f"SELECT * FROM (VALUES {lines}) AS given ({named})"
+        return self.con.sql(query, schema=ibis.Schema.from_pyarrow(rows.schema))
+
+
+def _literal(value: Any, kind: str) -> str:
+    """A value in standard SQL, cast to `kind`; nothing in a text is ever read as SQL."""
+    if isinstance(value, list):
+        text = f"ARRAY[{', '.join(_literal(v, 'text') for v in value)}]"
+    elif value is None:
+        text = "NULL"
+    else:
+        told = value.isoformat(sep=" ") if isinstance(value, datetime) else str(value)
+        text = "'" + told.replace("'", "''") + "'"
+    return f"CAST({text} AS {kind})"
 
 
 def _exact(rows: Any, expr: Any) -> Any:
