@@ -8,6 +8,7 @@ The table is filled once, in parallel, in the file's order; a row's position giv
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -18,7 +19,7 @@ from fermata.archive.duck import ident, lit
 from fermata.errors import SourceError, UnknownName
 from fermata.fields import TIMES, LogSchema
 from fermata.intake import rejects
-from fermata.intake.expressions import Column, Origin, duration, instant, raw_text, spelt, typed
+from fermata.intake.expressions import Column, Origin, duration, instant, raw_text, spelt, trimmed, typed
 from fermata.intake.localtime import FIRST, LAST, minus, second_pass, to_utc, ts, windows, within
 from fermata.intake.mapping import FieldMap, LogMap
 from fermata.intake.readers import NO_DELIMITER, Job, Reader, Records, delimited, reader
@@ -145,11 +146,24 @@ def _open(opener: Reader, job: Job, schema: LogSchema, kept_from: datetime | Non
         records = opener.open(job)
     except duckdb.Error as e:
         raise SourceError(f"{job.shown}: cannot be read as {job.log.format}: {str(e).splitlines()[0]}") from None
+    records = _with_texts(records, job.wanted)
     columns = _Columns()
     origin = Origin(job.shown, records.columns, job.log.zones)
     parts, reasons = _parts(job.log, schema, origin, columns)
     _parse(job, records, columns, _refused(reasons, records.refused), parts, kept_from)
     return _Opened(records, parts)
+
+
+def _with_texts(records: Records, wanted: Sequence[str]) -> Records:
+    """The records with each wanted text worked out once, as a column of its own."""
+    made = {c: sql for c in wanted if not (sql := records.columns[c]).isidentifier()}
+    if not made:
+        return records
+    names = {c: f"t{i}" for i, c in enumerate(made)}
+    texts = ", ".join(f"nullif({sql}, '') AS {names[c]}" for c, sql in made.items())
+    return dataclasses.replace(
+        records, source=f"(SELECT *, {texts} FROM {records.source})", columns={**records.columns, **names}
+    )
 
 
 def _parts(
@@ -284,8 +298,10 @@ def _parse(
 def _is_one_of(text: str, values: tuple[str, ...]) -> str:
     """Whether a column's text is one of `values`; `like:` begins a pattern with * and ?."""
     exact = [v for v in values if not v.startswith("like:")]
-    tests = [f"trim({text}) IN ({', '.join(lit(v) for v in exact)})" if exact else ""]
-    tests += [f"trim({text}) GLOB {lit(v.removeprefix('like:').replace('[', '[[]'))}" for v in values if v not in exact]
+    tests = [f"{trimmed(text)} IN ({', '.join(lit(v) for v in exact)})" if exact else ""]
+    tests += [
+        f"{trimmed(text)} GLOB {lit(v.removeprefix('like:').replace('[', '[[]'))}" for v in values if v not in exact
+    ]
     return f"({' OR '.join(t for t in tests if t)})"
 
 

@@ -13,7 +13,10 @@ from fermata.intake.readers import NO_DELIMITER, Job, Records, check, delimited
 __all__ = ["UNMATCHED", "as_lines", "lines", "matched"]
 
 UNMATCHED = "outside the pattern"
-BLANK = "WHEN line IS NULL OR trim(line, ' \t\r') = '' THEN 'blank'"
+BEGINS_BLANK = " OR ".join(f"starts_with(line, chr({c}))" for c in (32, 9, 13))
+BLANK = (  # trimming every line would cost more than its regular expression
+    f"WHEN CASE WHEN {BEGINS_BLANK} THEN trim(line, ' \t\r') = '' ELSE coalesce(line, '') = '' END THEN 'blank'"
+)
 
 
 def as_lines(log: LogMap) -> LogMap:
@@ -40,17 +43,19 @@ def matched(
     """The groups of `pattern` (all groups, in their order, are called `names`) in each line.
 
     `shape` says in a reject what the line is not; a group that is empty or one of `unset` is an empty column. In the
-    groups of `unquote` an escaped quote becomes a quote. `derived` columns are expressions over the groups m.g0 ...
+    groups of `unquote` an escaped quote becomes a quote. `derived` columns are expressions over the groups g0, g1 ...
     """
     check(job, (*names, *(derived or ()), "line"))
     checked(job, pattern)
     keys = ", ".join(lit(f"g{i}") for i in range(len(names)))
-    found = f"(SELECT line, regexp_extract(line, {lit(pattern)}, [{keys}]) AS m FROM {lines(job)})"
+    groups = ", ".join(f"m.g{i} AS g{i}" for i in range(len(names)))
+    taken = f"regexp_extract(line, {lit(pattern)}, [{keys}])"
+    found = f"(SELECT line, {groups} FROM (SELECT line, {taken} AS m FROM {lines(job)}))"
     columns, empty = {}, ", ".join(lit(t) for t in ("", *unset))
     for i, name in enumerate(names):
-        text = f"CASE WHEN m.g{i} NOT IN ({empty}) THEN m.g{i} END"
+        text = f"CASE WHEN g{i} NOT IN ({empty}) THEN g{i} END"
         columns[name] = unescaped(text) if name in unquote else text
-    none = " AND ".join(f"m.g{i} = ''" for i in range(len(names)))
+    none = " AND ".join(f"g{i} = ''" for i in range(len(names)))
     skip, refused = [BLANK], f"CASE WHEN {none} THEN {lit('is no ' + shape)} END"
     if job.log.unmatched == "skip":
         skip, refused = [BLANK, f"WHEN {none} THEN {lit(UNMATCHED)}"], ""
@@ -60,7 +65,8 @@ def matched(
 
 def unescaped(text: str) -> str:
     """Escaped quotes and backslashes as they were meant; nothing else is decoded."""
-    return f"replace(replace(replace({text}, '\\x22', '\"'), '\\\"', '\"'), '\\\\', '\\')"
+    undone = f"replace(replace(replace({text}, '\\x22', '\"'), '\\\"', '\"'), '\\\\', '\\')"
+    return f"CASE WHEN contains({text}, '\\') THEN {undone} ELSE {text} END"
 
 
 def checked(job: Job, pattern: str) -> None:

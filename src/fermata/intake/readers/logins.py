@@ -51,10 +51,7 @@ def _table(held: Any) -> Any:
     import pyarrow as pa
     import pyarrow.compute as pc
 
-    texts = {
-        n: [v.decode("utf-8", "backslashreplace") or None for v in held[n].tolist()]
-        for n in ("user", "line", "host", "id")
-    }
+    texts = {n: _text(held[n]) for n in ("user", "line", "host", "id")}
     kind, named = held["type"], held["user"] != b""
     down = (kind == RUN_LEVEL) & (held["user"] == b"shutdown")
     event = np.select(
@@ -62,17 +59,35 @@ def _table(held: Any) -> Any:
          (kind == NEW_TIME) | (kind == OLD_TIME)],
         ["login", "logout", "boot", "shutdown", "run level", "clock set"], "other",
     )  # fmt: skip
-    micros = held["sec"].astype("int64") * 1_000_000 + held["usec"]
-    seconds = pc.cast(pc.cast(pa.array(micros), pa.decimal128(20, 0)), pa.decimal128(26, 6))
+    seconds, micros = (pa.array(held[n].astype("int64")).cast(pa.string()) for n in ("sec", "usec"))
     numbers = {n: pa.array(held[n].astype("int64")).cast(pa.string()) for n in ("type", "pid", "session")}
     columns = {
-        "event": pa.array(event.tolist()),
-        "time": pc.cast(pc.divide(seconds, pa.scalar(1_000_000, pa.decimal128(7, 0))), pa.string()),
+        "event": pa.array(event.astype(object), type=pa.string()),
+        "time": pc.binary_join_element_wise(seconds, pc.utf8_lpad(micros, 6, "0"), "."),
         **numbers,
-        **{n: pa.array(v, type=pa.string()) for n, v in texts.items()},
-        "address": pa.array([_address(bytes(a)) for a in held["address"]], type=pa.string()),
+        **texts,
+        "address": _addresses(held["address"]),
     }
     return pa.table([columns[n] for n in NAMES], names=list(NAMES))
+
+
+def _text(held: Any) -> Any:
+    """Names padded with NUL as Arrow texts; empty ones are null, bytes that are not UTF-8 stay visible."""
+    import numpy as np
+    import pyarrow as pa
+
+    different, at = np.unique(held, return_inverse=True)  # few names, many records
+    words = pa.array([v.decode("utf-8", "backslashreplace") or None for v in different.tolist()], type=pa.string())
+    return words.take(pa.array(at))
+
+
+def _addresses(held: Any) -> Any:
+    import numpy as np
+    import pyarrow as pa
+
+    different, at = np.unique(np.ascontiguousarray(held).view("S16"), return_inverse=True)
+    words = pa.array([_address(v.ljust(16, b"\0")) for v in different.tolist()], type=pa.string())
+    return words.take(pa.array(at.ravel()))
 
 
 def _address(raw: bytes) -> str | None:

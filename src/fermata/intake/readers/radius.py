@@ -27,7 +27,9 @@ LONGEST_BLOCK = 1 << 24
 SAMPLE = 500  # blocks looked at for the names of attributes; rarer ones are looked for when asked for
 BETWEEN = re.compile(rb"\r?\n(?:[ \t]*\r?\n)+")
 WIDE = {"Input-Octets": "Acct-Input", "Output-Octets": "Acct-Output"}
-ATTRIBUTE = re.compile(r"(?m)^\s+([A-Za-z][A-Za-z0-9.:_-]*) [+:]?= ")
+ATTRIBUTE = re.compile(r"\n\t([A-Za-z][A-Za-z0-9.:_-]*) = ")
+NEXT = "\n\t"
+INDENT = re.compile(rb"\r?\n[ \t]+")
 
 
 def open(job: Job) -> Records:
@@ -46,8 +48,8 @@ def open(job: Job) -> Records:
         if column not in names and not _anywhere(job, copy, column):
             raise UnknownName.of("attribute", column, names, where=f"in {job.shown}")
     columns = {n: _wide(WIDE[n]) if n in WIDE else _value(n) for n in (*names, *job.wanted) if n != "time"}
-    columns["time"] = "nullif(regexp_extract(block, '^\\s*(\\S.*?)\\s*(?:\\n|$)', 1), '')"
-    refused = "CASE WHEN NOT regexp_matches(block, '\\n\\s+\\S+ [+:]?= ') THEN 'is no block of attributes' END"
+    columns["time"] = "nullif(trim(split_part(block, chr(10), 1), ' \t\r'), '')"
+    refused = "CASE WHEN NOT regexp_matches(block, '\\n\\t\\S+ = ') THEN 'is no block of attributes' END"
     return Records(scan([copy]), columns, rows=rows, refused=refused, whole="block")
 
 
@@ -58,9 +60,10 @@ def _wide(name: str) -> str:
 
 
 def _value(name: str) -> str:
-    pattern = rf'(?m)^\s+{re.escape(name)} [+:]?= (?:"((?:[^"\\]|\\.)*)"|(\S.*?))\s*$'
-    quoted, plain = (f"nullif(regexp_extract(block, {lit(pattern)}, {i}), '')" for i in (1, 2))
-    return f"coalesce(replace(replace({quoted}, '\\\"', '\"'), '\\\\', '\\'), {plain})"
+    """The text of an attribute: between its name, as a line of the block begins with it, and the end of that line."""
+    text = f"split_part(split_part(block, {lit(f'{NEXT}{name} = ')}, 2), chr(10), 1)"
+    plain = f"replace(replace({text}[2:-2], '\\\"', '\"'), '\\\\', '\\')"
+    return f"nullif(CASE WHEN starts_with({text}, '\"') THEN {plain} ELSE {text} END, '')"
 
 
 def _anywhere(job: Job, copy: Any, name: str) -> bool:
@@ -69,16 +72,19 @@ def _anywhere(job: Job, copy: Any, name: str) -> bool:
 
 
 def _blocks(job: Job) -> Iterator[list[str]]:
-    """The blocks of the file as texts, some thousand at a time."""
+    """The blocks of the file as texts, some thousand at a time, each attribute behind a line end and one tab."""
     held = b""
     with job.path.open("rb") as f:
         while chunk := f.read(CHUNK):
-            *whole, held = BETWEEN.split(held + chunk)
+            *whole, held = _split(held + chunk)
             if len(held) > LONGEST_BLOCK:
                 raise SourceError(f"{job.shown}: has a block of more than 16 MB; it is no RADIUS detail file")
-            yield _texts(whole)
-    yield _texts([held])
+            yield [b.decode("utf-8", "backslashreplace") for b in whole if b.strip()]
+    yield [b.decode("utf-8", "backslashreplace") for b in _split(held) if b.strip()]
 
 
-def _texts(blocks: list[bytes]) -> list[str]:
-    return [b.decode("utf-8", "backslashreplace") for b in blocks if b.strip()]
+def _split(data: bytes) -> list[bytes]:
+    """The blocks of some text, in the one way a server writes them or in any other."""
+    if b"\r" in data or b"\n " in data or b"\n\t\t" in data or b"\n\n\n" in data or b"\n\t\n" in data:
+        return [INDENT.sub(b"\n\t", block) for block in BETWEEN.split(data)]
+    return data.split(b"\n\n")

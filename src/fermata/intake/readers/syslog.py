@@ -18,7 +18,7 @@ from datetime import UTC, datetime, timedelta
 from fermata.archive.duck import lit
 from fermata.errors import UnknownName
 from fermata.intake.readers import Job, Records
-from fermata.intake.readers.lines import UNMATCHED, as_lines, lines
+from fermata.intake.readers.lines import BLANK, UNMATCHED, as_lines, lines
 
 __all__ = ["open"]
 
@@ -40,31 +40,32 @@ def open(job: Job) -> Records:
     table = f"syslog_{job.tag}"
     new = f"regexp_extract(line, {lit(NEW)}, ['p', 't', 'h', 'a', 'i', 'm', 'd', 'x'])"
     old = f"regexp_extract(line, {lit(OLD)}, ['p', 't', 'h', 'a', 'i', 'x'])"
+    either = ", ".join(f"coalesce(n.{g}, o.{g}) AS {g}" for g in "pthaix")
     # one of the two expressions is run, by what a line begins with
-    is_new = "regexp_matches(line, '^(<[0-9]{1,3}>)?1 ')"
+    told = f"SELECT line, is_new, CASE WHEN is_new THEN {new} END AS n, CASE WHEN NOT is_new THEN {old} END AS o"
+    marked = f"SELECT line, regexp_matches(line, '^(<[0-9]{{1,3}}>)?1 ') AS is_new FROM {lines(job)}"
     job.con.execute(f"DROP TABLE IF EXISTS {table}")
     job.con.execute(
-        f"CREATE TEMP TABLE {table} AS SELECT line, {is_new} AS is_new, CASE WHEN is_new THEN {new} END AS n, "
-        f"CASE WHEN NOT is_new THEN {old} END AS o FROM {lines(job)}"
+        f"CREATE TEMP TABLE {table} AS SELECT line, is_new, {either}, n.m, n.d FROM ({told} FROM ({marked}))"
     )
     source, inferred = _with_years(job, table)
     columns = {
-        "facility": "CAST(TRY_CAST(coalesce(n.p, o.p) AS INTEGER) // 8 AS VARCHAR)",
-        "severity": "CAST(TRY_CAST(coalesce(n.p, o.p) AS INTEGER) % 8 AS VARCHAR)",
-        "time": "CASE WHEN is_new THEN nullif(n.t, '-') ELSE coalesce(dated, nullif(o.t, '')) END",
-        "host": _either("h"),
-        "app": _either("a"),
-        "pid": _either("i"),
-        "msgid": "nullif(n.m, '-')",
-        "data": "nullif(n.d, '-')",
-        "message": _either("x"),
+        "facility": "CAST(TRY_CAST(p AS INTEGER) // 8 AS VARCHAR)",
+        "severity": "CAST(TRY_CAST(p AS INTEGER) % 8 AS VARCHAR)",
+        "time": "CASE WHEN is_new THEN nullif(t, '-') ELSE coalesce(dated, nullif(t, '')) END",
+        "host": _set("h"),
+        "app": _set("a"),
+        "pid": _set("i"),
+        "msgid": "nullif(m, '-')",
+        "data": "nullif(d, '-')",
+        "message": _set("x"),
         "line": "line",
     }
     for column in job.wanted:
         if column.startswith("data."):
             columns[column] = _parameter(*column.removeprefix("data.").split(".", 1))
-    none = "coalesce(n.t, o.t) = ''"
-    skip = ["WHEN line IS NULL OR trim(line, ' \t\r') = '' THEN 'blank'"]
+    none = "t = ''"
+    skip = [BLANK]
     refused = f"CASE WHEN {none} THEN 'is no syslog line (RFC 5424 or RFC 3164)' END"
     if job.log.unmatched == "skip":
         skip, refused = [*skip, f"WHEN {none} THEN {lit(UNMATCHED)}"], ""
@@ -81,24 +82,23 @@ def open(job: Job) -> Records:
     )
 
 
-def _either(group: str) -> str:
-    text = f"coalesce(n.{group}, o.{group})"
-    return f"CASE WHEN {text} NOT IN ('', '-') THEN {text} END"
+def _set(group: str) -> str:
+    return f"CASE WHEN {group} NOT IN ('', '-') THEN {group} END"
 
 
 def _parameter(element: str, name: str) -> str:
-    inside = rf'\[{re.escape(element)}(?: [^ =\]]+="(?:[^"\\]|\\.)*")*? {re.escape(name)}="((?:[^"\\]|\\.)*)"'
-    plain = rf'\[{re.escape(element)}(?: [^\]]*?)? {re.escape(name)}="((?:[^"\\]|\\.)*)"'
-    pattern = inside if element else plain
-    return f"replace(replace(nullif(regexp_extract(n.d, {lit(pattern)}, 1), ''), '\\\"', '\"'), '\\\\', '\\')"
+    """One parameter of the structured data, its escaped quotes undone."""
+    before = r'(?: [^ =\]]+="(?:[^"\\]|\\.)*")*?'
+    pattern = rf'\[{re.escape(element)}{before} {re.escape(name)}="((?:[^"\\]|\\.)*)"'
+    return f"replace(replace(nullif(regexp_extract(d, {lit(pattern)}, 1), ''), '\\\"', '\"'), '\\\\', '\\')"
 
 
 def _with_years(job: Job, table: str) -> tuple[str, str]:
     """The lines with `dated`, the time with its inferred year where it had none; and what was inferred, in words."""
-    month = f"(strpos({lit(MONTHS)}, left(o.t, 3)) + 2) // 3"
-    yearless = "NOT is_new AND regexp_matches(o.t, '^[A-Z]')"
+    month = f"(strpos({lit(MONTHS)}, left(t, 3)) + 2) // 3"
+    yearless = "NOT is_new AND regexp_matches(t, '^[A-Z]')"
     found = job.con.execute(
-        f"SELECT rowid, {month}, prior FROM (SELECT rowid, o, lag({month}) OVER (ORDER BY rowid) AS prior FROM {table} "
+        f"SELECT rowid, {month}, prior FROM (SELECT rowid, t, lag({month}) OVER (ORDER BY rowid) AS prior FROM {table} "
         f"WHERE {yearless}) WHERE prior IS NULL OR abs({month} - prior) > {FAR_BACK} ORDER BY rowid"
     ).fetchall()
     if not found:
@@ -111,7 +111,7 @@ def _with_years(job: Job, table: str) -> tuple[str, str]:
         (job.log.year, "declared") if job.log.year else (_first_year(job, table, yearless, steps[-1][1]), "inferred")
     )
     cases = "".join(f"WHEN rowid >= {row} THEN {first + step} " for row, step in reversed(steps))
-    dated = f"strptime(concat(CASE {cases}END, ' ', o.t), '%Y %b %d %H:%M:%S')"
+    dated = f"strptime(concat(CASE {cases}END, ' ', t), '%Y %b %d %H:%M:%S')"
     source = (
         f"(SELECT *, CASE WHEN {yearless} THEN CAST(TRY_CAST({dated.replace('strptime', 'try_strptime')} AS TIMESTAMP) "
         f"AS VARCHAR) END AS dated FROM {table})"
@@ -124,7 +124,7 @@ def _with_years(job: Job, table: str) -> tuple[str, str]:
 def _first_year(job: Job, table: str, yearless: str, steps: int) -> int:
     """The year of the first line: the last one is no later than a day after the file was last written."""
     written = datetime.fromtimestamp(job.modified, UTC).replace(tzinfo=None) + timedelta(days=1)
-    last = job.con.execute(f"SELECT o.t FROM {table} WHERE {yearless} ORDER BY rowid DESC LIMIT 1").fetchone()[0]
+    last = job.con.execute(f"SELECT t FROM {table} WHERE {yearless} ORDER BY rowid DESC LIMIT 1").fetchone()[0]
     for year in (written.year, written.year - 1, written.year - 2, written.year - 3, written.year - 4):
         try:
             at = datetime.strptime(f"{year} {last}", "%Y %b %d %H:%M:%S")

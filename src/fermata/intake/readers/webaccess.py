@@ -22,6 +22,6 @@ PARTS = {"method": 1, "path": 2, "protocol": 3}
 
 def open(job: Job) -> Records:
     """Opens an access log; `method`, `path` and `protocol` are the parts of a well-formed request."""
-    parts = {name: f"nullif(regexp_extract(m.g4, '{REQUEST}', {group}), '')" for name, group in PARTS.items()}
+    parts = {name: f"nullif(regexp_extract(g4, '{REQUEST}', {group}), '')" for name, group in PARTS.items()}
     quoted = ("request", "referer", "agent", "user")
     return matched(job, PATTERN, NAMES, shape="access log line", unquote=quoted, derived=parts)
