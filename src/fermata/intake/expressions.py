@@ -138,9 +138,7 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
             zoned = f"make_timestamp(epoch_us(try_cast({point} AS TIMESTAMPTZ)))"
             utc.append(f"CASE WHEN {shaped} AND {has_offset} THEN {zoned} END")
         elif form in EPOCH:
-            places = len(str(EPOCH[form])) - 1
-            number = f"try_cast({raw} AS DECIMAL(18, {places})) * {EPOCH[form]}"
-            utc.append(f"CASE WHEN abs({number}) < {MOST_EPOCH} THEN make_timestamp(CAST({number} AS BIGINT)) END")
+            utc.append(_epoch(raw, EPOCH[form]))
         elif form == "julian day":
             days = f"try_cast({raw} AS DECIMAL(28, 12))"
             micros = f"({days} - {UNIX_EPOCH_JULIAN}) * 86400000000"
@@ -159,6 +157,20 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
     local_sql = _coalesce(local, "TIMESTAMP")
     utc_sql = _coalesce(utc, "TIMESTAMP")
     return Column(local_sql, reason=f"is not a time written as {wanted}", raw=raw), Column(utc_sql)
+
+
+def _epoch(raw: str, scale: int) -> str:
+    """Time since 1970 UTC in units of `scale` microseconds; the usual ways of writing it without wide decimals."""
+    whole, places = f"TRY_CAST({raw} AS BIGINT)", len(str(scale)) - 1
+    most = MOST_EPOCH // scale
+    quick = f"WHEN CAST({whole} AS VARCHAR) = {raw} AND {whole} BETWEEN -{most} AND {most} THEN make_timestamp({whole} * {scale})"
+    fraction = (
+        f"WHEN CAST(TRY_CAST({raw} AS DECIMAL(18, {places})) AS VARCHAR) = {raw} "
+        f"THEN make_timestamp(TRY_CAST(replace({raw}, '.', '') AS BIGINT))"
+    )
+    number = f"TRY_CAST({raw} AS DECIMAL(38, 6)) * {scale}"
+    other = f"WHEN abs({number}) < {MOST_EPOCH} THEN make_timestamp(CAST({number} AS BIGINT))"
+    return f"CASE {quick} {fraction if places else ''} {other} END"
 
 
 def _with_offset(raw: str, zones: Mapping[str, str]) -> str:
@@ -239,7 +251,7 @@ def typed(field: FieldMap, spec: Field, origin: Origin) -> Column:
     number = _plain_number(raw, field.decimal, field.thousands)
     digits = r"^[+-]?\d{1,18}(\.0*)?$" if not spec.scale else rf"^[+-]?\d{{1,15}}(\.\d{{0,{spec.scale}}}0*)?$"
     quick = f"TRY_CAST({number} AS {f'DECIMAL(18, {spec.scale})' if spec.scale else 'BIGINT'})"
-    scaled = f"CAST({quick} * {10**spec.scale} AS BIGINT)" if spec.scale else quick
+    scaled = f"TRY_CAST(replace({number}, '.', '') AS BIGINT)" if spec.scale else quick
     value = (  # a number written in the one usual way needs no expression, which costs ten times as much
         f"CASE WHEN CAST({quick} AS VARCHAR) = {number} THEN {scaled} WHEN regexp_matches({number}, {lit(digits)}) "
         f"THEN CAST(try_cast({number} AS DECIMAL(38, 9)) * {10**spec.scale} AS BIGINT) END"

@@ -47,20 +47,38 @@ def matched(
     """
     check(job, (*names, *(derived or ()), "line"))
     checked(job, pattern)
-    keys = ", ".join(lit(f"g{i}") for i in range(len(names)))
-    groups = ", ".join(f"m.g{i} AS g{i}" for i in range(len(names)))
-    taken = f"regexp_extract(line, {lit(pattern)}, [{keys}])"
+    asked = " ".join(sql for name, sql in (derived or {}).items() if name in job.wanted)
+    kept = [
+        i for i, n in enumerate(names) if not (i and job.wanted) or n in job.wanted or re.search(rf"\bg{i}\b", asked)
+    ]
+    keys = ", ".join(lit(f"g{i}") for i in kept)
+    groups = ", ".join(f"m.g{i} AS g{i}" for i in kept)
+    taken = f"regexp_extract(line, {lit(_capturing(pattern, kept))}, [{keys}])"
     found = f"(SELECT line, {groups} FROM (SELECT line, {taken} AS m FROM {lines(job)}))"
     columns, empty = {}, ", ".join(lit(t) for t in ("", *unset))
-    for i, name in enumerate(names):
+    for i in kept:
         text = f"CASE WHEN g{i} NOT IN ({empty}) THEN g{i} END"
-        columns[name] = unescaped(text) if name in unquote else text
-    none = " AND ".join(f"g{i} = ''" for i in range(len(names)))
+        columns[names[i]] = unescaped(text) if names[i] in unquote else text
+    none = " AND ".join(f"g{i} = ''" for i in kept)
     skip, refused = [BLANK], f"CASE WHEN {none} THEN {lit('is no ' + shape)} END"
     if job.log.unmatched == "skip":
         skip, refused = [BLANK, f"WHEN {none} THEN {lit(UNMATCHED)}"], ""
     everything = {**columns, **(derived or {}), "line": "line"}
     return Records(found, everything, as_lines(job.log), job.path, skip=tuple(skip), refused=refused, whole="line")
+
+
+def _capturing(pattern: str, kept: Sequence[int]) -> str:
+    """The pattern with only the groups numbered in `kept` capturing: each one that does costs time."""
+    number = -1
+
+    def one(found: re.Match[str]) -> str:
+        nonlocal number
+        if not found[0].startswith("(") or found[0] in ("(?:", "(?"):
+            return found[0]
+        number += 1
+        return found[0] if number in kept else "(?:"
+
+    return re.sub(r"\\.|\[\^?\]?(?:\\.|[^\]\\])*\]|\(\?P<\w+>|\(\?:|\(\?|\(", one, pattern)
 
 
 def unescaped(text: str) -> str:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import itertools
-from collections.abc import Iterator
+from collections.abc import Generator, Iterator
 from datetime import date, datetime, time, timedelta
 from typing import Any
 
@@ -47,6 +47,7 @@ def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bo
     rows = _rows(book, page, shown)
     top = list(itertools.islice(rows, above + 1))
     if len(top) <= above:
+        rows.close()
         raise SourceError(f"{shown}: sheet {page.title!r} is empty")
     first = top[-1]
     if not header:
@@ -54,6 +55,7 @@ def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bo
     while first and first[-1] is None:
         first.pop()
     if None in first:
+        rows.close()
         place = first.index(None) + 1
         raise SourceError(
             f"{shown}: row {above + 1} of sheet {page.title!r} is no header: column {place} has no name (merged cells?); "
@@ -62,7 +64,7 @@ def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bo
     return named_once([str(n) for n in first]), rows
 
 
-def _rows(book: Any, page: Any, shown: str) -> Iterator[list[str | None]]:
+def _rows(book: Any, page: Any, shown: str) -> Generator[list[str | None]]:
     try:
         with contextlib.closing(book):
             for row in page.iter_rows(values_only=True):
