@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import bz2
 import gzip
+import importlib.metadata
 import io
 import json
 import os
 import struct
+import subprocess
+import sys
+import types
 import zipfile
 from datetime import UTC, datetime
 from pathlib import Path
@@ -596,3 +600,64 @@ def test_readers_raise_only_errors_of_their_own(
         assert not Path(path / "archive" / "manifest.json").exists()
     else:
         assert all(o.file is None or o.file.adds_up for o in outcomes)
+
+
+def test_one_line_of_forty_megabytes_is_refused_alone(make: Maker) -> None:
+    """It is rejected with its number, the others are stored; nothing of it is held in an error text."""
+    long = b"x" * 40_000_000
+    made = workspace(
+        make,
+        'format = "json lines"',
+        'start = "t"',
+        b'{"t": "2026-03-01"}\n{"t": "' + long + b'"}\n{"t": "2026-03-02"}\n',
+    )
+    assert [r[0][:5] for r in stored(made)] == ["03-01", "03-02"]
+    ((number, reason),) = reasons(made)
+    assert (number, reason) == (2, "is longer than 16 MB")
+
+
+def test_columns_that_change_in_the_middle(make: Maker) -> None:
+    """Records of another width are refused one by one, with the header's own kept."""
+    text = CSV + "2026-03-01 12:00,c,extra\n2026-03-01 13:00\n2026-03-01 14:00,d\n"
+    made = workspace(make, "", CSV_FIELDS, text, "in.csv")
+    assert [r[1] for r in stored(made, "user")] == ["a", "b", "d"]
+    assert reasons(made) == [(3, "has more columns than the header"), (4, "has fewer columns than the header")]
+
+
+def test_a_full_disk_leaves_the_archive_as_it_was(make: Maker) -> None:
+    """What cannot be written ends with a clear message; the import before it stands, the same import works later."""
+    made = workspace(make, "", CSV_FIELDS, CSV, "in.csv")
+    made.import_log("log")
+    lines = "".join(f"2026-03-{d:02d} 10:{i % 60:02d},user {d * i}\n" for d in range(1, 29) for i in range(9_000))
+    (made.path / "in2.csv").write_text("When,Who\n" + lines)
+    limited = f"ulimit -f 900; exec {sys.executable} -c 'from fermata.cli.main import main; main()' import log in2.csv"
+    done = subprocess.run(["bash", "-c", limited], cwd=made.path, capture_output=True, text=True, check=False)
+    assert done.returncode == 1
+    assert "Traceback" not in done.stderr
+    assert "fermata:" in done.stderr
+    assert list(fermata.open(made.path).archive.snapshot().manifest.log("log").files) == [1]
+    made.import_log("log", [made.path / "in2.csv"])
+    assert made.archive.snapshot().manifest.log("log").events == 2 + 28 * 9_000
+
+
+def test_a_reader_of_ones_own_comes_by_entry_point(make: Maker, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A package that registers a module with open(job) adds a format; an unknown one lists those there are."""
+    module = types.ModuleType("pairs")
+    exec(
+        "from fermata.intake.readers.lines import matched\n"
+        "def open(job): return matched(job, job.log.options['pattern'], ['t', 'u'], shape='pair')",
+        module.__dict__,
+    )
+    monkeypatch.setitem(sys.modules, "pairs", module)
+    entry = importlib.metadata.EntryPoint("pairs", "pairs", "fermata.readers")
+    monkeypatch.setattr("fermata.intake.readers.entry_points", lambda group: [entry])
+    made = workspace(
+        make,
+        "format = \"pairs\"\noptions = { pattern = '^(\\S+)=(\\S+)$' }",
+        'start = "t"\nuser = "u"',
+        "2026-03-01=a\n",
+    )
+    assert stored(made, "user") == [("03-01 00:00:00", "a")]
+    unknown = workspace(make, 'format = "pears"', 'start = "t"', "x\n")
+    with pytest.raises(UnknownName, match="there is no format 'pears'; did you mean 'pairs'"):
+        unknown.import_log("log")

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
 __all__ = ["begin", "texts"]
 
 MOST_TEXTS = 100_000  # rejects whose text is kept; a file with more is mapped wrongly
+LONGEST_TEXT = 100_000  # characters of a rejected record that are kept
 MISFITS = {
     "TOO MANY COLUMNS": "has more columns than the header",
     "MISSING COLUMNS": "has fewer columns than the header",
@@ -46,7 +47,7 @@ def texts(con: Any, stage: FileStage, records: Records, comment: str) -> None:
     ]
     found = _found(con, stage, records, wanted)
     found += [(0, "?")] * (len(wanted) - len(found))
-    lines, held = [line or None for line, _ in found], [t for _, t in found]
+    lines, held = [line or None for line, _ in found], [t[:LONGEST_TEXT] for _, t in found]
     _table_of(con, "texts", record_no=(wanted, "BIGINT"), line=(lines, "BIGINT"), whole=(held, "VARCHAR"))
     con.execute(
         f"CREATE OR REPLACE TEMP TABLE {stage.rejects} AS "
