@@ -12,7 +12,7 @@ import tempfile
 from importlib.metadata import version
 from pathlib import Path
 
-from benchmarks import data
+from benchmarks import data, readers
 
 PAGE = data.ROOT / "docs" / "benchmarks.md"
 ROUNDS = 3
@@ -69,9 +69,38 @@ def main() -> None:
         report = cpu(fermata, "-w", hall, "--now", "2026-04-01T08:12", "report", "refused-entries")
     helped = cpu(fermata, "--help")
     engine = cpu(sys.executable, "-c", "import ibis, pyarrow; ibis.duckdb.connect().raw_sql('SELECT 1')")
-    lines = table_of(imports, queries, helped, engine, report)
+    lines = [*table_of(imports, queries, helped, engine, report), *table_of_readers()]
     PAGE.write_text("\n".join(lines) + "\n")
     print("\n".join(lines))
+
+
+def table_of_readers() -> list[str]:
+    """Each reader once in a process of its own, and the plain regular expression beside the one that does the same."""
+    lines = [
+        "",
+        "## Readers: from file to archive",
+        "",
+        "One import each, with everything an import does (numbers, rejects, clock changes, duplicates, months, ledger). `plain` is "
+        "DuckDB's `COPY` of the same regular expression's groups to one Parquet file and nothing else. Delimited text is above.",
+        "",
+        "| format | records | MB | wall s | records/s | peak MB |",
+        "|---|---:|---:|---:|---:|---:|",
+    ]
+    for name in [*readers.FORMATS, "plain"]:
+        done = subprocess.run(
+            [sys.executable, "-m", "benchmarks.readers", name],
+            cwd=data.ROOT,
+            capture_output=True,
+            text=True,
+            check=True,
+        )
+        r = json.loads(done.stdout.splitlines()[-1])
+        shown = "plain (of web access)" if name == "plain" else name
+        peak = f"{r['peak']:,.0f}" if r["peak"] else ""
+        lines.append(
+            f"| {shown} | {r['records']:,} | {r['size'] / 1e6:,.0f} | {r['wall']:.2f} | {r['records'] / r['wall']:,.0f} | {peak} |"
+        )
+    return lines
 
 
 def table_of(

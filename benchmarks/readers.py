@@ -167,8 +167,12 @@ def measure(name: str) -> dict[str, float]:
     text = (
         f'[workspace]\nzone = "UTC"\n[logs.log]\nformat = "{name}"\n{source}\n{settings}\n[logs.log.fields]\n{fields}\n'
     )
+    if name == "xlsx":
+        text = text.replace("in.data", "in.xlsx")
     (place / "fermata.toml").write_text(text)
     write(place / "in.data", n)
+    if name == "xlsx":
+        (place / "in.data").rename(place / "in.xlsx")
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
 
     import fermata
@@ -179,7 +183,7 @@ def measure(name: str) -> dict[str, float]:
     wall = time.perf_counter() - began
     assert outcome.file
     assert outcome.file.stored in (n, n - 1), outcome  # the directive line of one format is no record
-    size = (place / "in.data").stat().st_size
+    size = next(place.glob("in.*")).stat().st_size
     shutil.rmtree(place)
     peak = max(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, before) / 1024
     return {"records": n, "wall": wall, "size": size, "peak": peak}

@@ -10,9 +10,10 @@ import contextlib
 import itertools
 from collections.abc import Generator, Iterator
 from datetime import date, datetime, time, timedelta
+from pathlib import Path
 from typing import Any
 
-from fermata.errors import SourceError, UnknownName
+from fermata.errors import FermataError, SourceError, UnknownName
 from fermata.intake.readers import Job, Records
 from fermata.intake.readers.delimited import named_once
 from fermata.intake.readers.rows import BATCH, from_batches
@@ -31,20 +32,19 @@ def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bo
     """The names of a sheet's columns, and its rows as lists of text or None. Raises SourceError, UnknownName."""
     import openpyxl
 
-    try:
-        book = openpyxl.load_workbook(path, read_only=True, data_only=True)
+    held = contextlib.ExitStack()
+    try:  # as an open file: what its name ends in does not matter
+        book = openpyxl.load_workbook(held.enter_context(Path(path).open("rb")), read_only=True, data_only=True)  # noqa: SIM115 - the stack closes it
+        held.callback(book.close)
     except Exception as e:  # a spoiled workbook raises whatever its parts meet first
+        held.close()
         raise SourceError(f"{shown}: cannot be read as a workbook (XLSX): {str(e) or type(e).__name__}") from None
-    if isinstance(sheet, str) and sheet not in book.sheetnames:
-        book.close()
-        raise UnknownName.of("sheet", sheet, book.sheetnames, where=f"in {shown}")
-    number = sheet if isinstance(sheet, int) else 1
-    if not 1 <= number <= len(book.sheetnames):
-        book.close()
-        raise SourceError(f"{shown}: has sheets 1 to {len(book.sheetnames)}, no sheet {number}")
-    page = book[sheet] if isinstance(sheet, str) else book.worksheets[number - 1]
-    page.reset_dimensions()  # what the file claims of its size is often wrong
-    rows = _rows(book, page, shown)
+    try:
+        page = _page(book, sheet, shown)
+    except FermataError:
+        held.close()
+        raise
+    rows = _rows(held, page, shown)
     top = list(itertools.islice(rows, above + 1))
     if len(top) <= above:
         rows.close()
@@ -64,9 +64,21 @@ def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bo
     return named_once([str(n) for n in first]), rows
 
 
-def _rows(book: Any, page: Any, shown: str) -> Generator[list[str | None]]:
+def _page(book: Any, sheet: str | int | None, shown: str) -> Any:
+    """The sheet called so, or by its number from 1."""
+    if isinstance(sheet, str) and sheet not in book.sheetnames:
+        raise UnknownName.of("sheet", sheet, book.sheetnames, where=f"in {shown}")
+    number = sheet if isinstance(sheet, int) else 1
+    if not 1 <= number <= len(book.sheetnames):
+        raise SourceError(f"{shown}: has sheets 1 to {len(book.sheetnames)}, no sheet {number}")
+    page = book[sheet] if isinstance(sheet, str) else book.worksheets[number - 1]
+    page.reset_dimensions()  # what the file claims of its size is often wrong
+    return page
+
+
+def _rows(held: contextlib.ExitStack, page: Any, shown: str) -> Generator[list[str | None]]:
     try:
-        with contextlib.closing(book):
+        with held:
             for row in page.iter_rows(values_only=True):
                 yield [cell_text(v) for v in row]
     except Exception as e:
