@@ -13,6 +13,7 @@ __all__ = ["command"]
 
 NOW = "2026-04-01T08:12"
 WALK = (
+    ("Can these logs be trusted? One line each; all of one: fermata survey doors", ["survey"]),
     ("Refused entries at the doors last month", ["report", "refused-entries"]),
     (
         "Where those of the score vault come from: the events themselves",
@@ -30,6 +31,22 @@ WALK = (
     ),
     ("How long people talk, by line", ["report", "calls-by-line"]),
     ("Hours by person and month, the ten with most", ["report", "hours-by-person", "--top", "10"]),
+    (
+        "Hours by department, as it was on the day: people move in January",
+        [
+            "report",
+            "entries",
+            "--period",
+            "2025-12/2026-02",
+            "--by",
+            "user.department",
+            "--across",
+            "month",
+            "--columns",
+            "time",
+        ],
+    ),
+    ("Licences and who used them, those nobody used included", ["report", "licence-use"]),
     ("Pages and cost by printer", ["report", "pages-by-printer"]),
     ("When people come in", ["report", "busiest-hours"]),
     (
@@ -48,6 +65,7 @@ WALK = (
             "--explain",
         ],
     ),
+    ("Who is meant? Candidates by part of a name", ["find", "fenwick"]),
 )
 
 
@@ -57,13 +75,13 @@ WALK = (
 def command(directory: Path, fresh: bool) -> None:
     """Make the sample workspace in DIRECTORY (./quillmere), import its logs and walk through its reports.
 
-    Quillmere Hall is invented: half a year of doors, calls, prints and time entries, made from a seed, with the
-    faults real logs have.
+    Quillmere Hall is invented: half a year of thirteen logs in eleven formats and five registers, made from a seed, with
+    the faults real logs have.
     """
     from fermata import demo
 
     demo.make(directory, fresh=fresh)
-    common.note(f"made {directory}: fermata.toml, incoming/, reports/")
+    common.note(f"made {directory}: fermata.toml, incoming/, registers/, reports/")
     for title, arguments in (("Bring the logs in; every record is accounted for", ["import"]), *WALK):
         click.secho(f"\n── {title}", bold=True)
         _run(directory, arguments)

@@ -102,7 +102,7 @@ class Storing:
                 "log": self.schema.name,
                 "mapping": self.mapping,
                 "complete_to": declared,
-                "files": [dataclasses.asdict(f) for f in batch.files],
+                "files": [dataclasses.asdict(dataclasses.replace(f, values={})) for f in batch.files],
                 "superseded": sorted(batch.superseded),
                 "mended": earlier if said.mended else [],
             }
