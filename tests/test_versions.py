@@ -68,7 +68,10 @@ def test_a_later_version_replaces_an_earlier_one_and_both_can_be_known(make: Mak
     assert (file.stored, file.replaced, file.duplicate) == (1, 2, 1)
     assert totals(w) == {"ann": 7, "bob": 3, "cy": 2}
     assert totals(w, known="2026-03-10") == {"ann": 5, "bob": 3}
-    assert any("as it was known at 2026-03-11 00:00" in c for c in w.run(fermata.Report.of(log="entries", known="2026-03-10")).caveats)
+    assert any(
+        "as it was known at 2026-03-11 00:00" in c
+        for c in w.run(fermata.Report.of(log="entries", known="2026-03-10")).caveats
+    )
     assert totals(w, known="2026-03-11T11:59") == {"ann": 5, "bob": 3}
 
 

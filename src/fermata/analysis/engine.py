@@ -5,12 +5,20 @@ An engine differs from the others only by what stands in its class here.
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any, Protocol
 
 from fermata.errors import ArchiveDamaged, DataError, FermataError, TooLarge
 
-__all__ = ["DuckEngine", "Engine", "PostgresEngine"]
+__all__ = ["KINDS", "DuckEngine", "Engine", "PostgresEngine"]
+
+KINDS = {  # of the columns of a lookup: as SQL, as Ibis
+    "text": ("text", "string"),
+    "texts": ("text[]", "array<string>"),
+    "time": ("timestamp", "timestamp(6)"),
+    "number": ("bigint", "int64"),
+}
 
 
 class Engine(Protocol):
@@ -22,8 +30,8 @@ class Engine(Protocol):
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table."""
 
-    def lookup(self, name: str, rows: Any) -> Any:
-        """A small Arrow table as one of the engine's, called `name`; the same name stands for the same rows."""
+    def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
+        """A small table of Python values, never empty; the same `name` stands for the same rows. Columns are of `KINDS`."""
 
 
 class DuckEngine:
@@ -45,16 +53,14 @@ class DuckEngine:
         """The expression's rows as an Arrow table, without going through pandas."""
         return _exact(self.sql(self.con.compile(expr)), expr)
 
-    def lookup(self, name: str, rows: Any) -> Any:
-        """A small Arrow table as one of the engine's, called `name`; the same name stands for the same rows."""
+    def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
+        """A small table of Python values, made once."""
         import ibis
 
         if name not in self.held:
-            self.con.con.register("given", rows)
-            self.do(f"CREATE TEMP TABLE {name} AS SELECT * FROM given")
-            self.con.con.unregister("given")
+            self.do(f"CREATE TEMP TABLE {name} AS {_values(columns, rows)}")
             self.held.add(name)
-        return ibis.table(ibis.Schema.from_pyarrow(rows.schema), name=name)
+        return ibis.table({c: KINDS[k][1] for c, k in columns.items()}, name=name)
 
     def sql(self, text: str) -> Any:
         """The rows of a plain query as an Arrow table."""
@@ -96,27 +102,25 @@ class PostgresEngine:
         columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
         return _exact(pa.table([pa.array(c) for c in columns], names=names), expr)
 
-    def lookup(self, name: str, rows: Any) -> Any:
-        """A small Arrow table as VALUES, which a read-only role may write."""
+    def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
+        """A small table of Python values as VALUES, which a read-only role may write."""
         import ibis
 
-        columns = [rows.column(i).to_pylist() for i in range(rows.num_columns)]
-        types = [
-            "text[]" if str(f.type).startswith("list") else "timestamp" if str(f.type).startswith("time") else "text"
-            for f in rows.schema
-        ]
-        lines = ", ".join(
-            f"({', '.join(_literal(v, t) for v, t in zip(row, types, strict=True))})"
-            for row in zip(*columns, strict=True)
-        )
-        named = ", ".join(rows.column_names)
-        query = f"SELECT * FROM (VALUES {lines}) AS given ({named})"
-        return self.con.sql(query, schema=ibis.Schema.from_pyarrow(rows.schema))
+        schema = ibis.schema({c: KINDS[k][1] for c, k in columns.items()})
+        return self.con.sql(_values(columns, rows), schema=schema)
+
+
+def _values(columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> str:
+    """Rows as a query; names and values are quoted."""
+    kinds = [KINDS[k][0] for k in columns.values()]
+    lines = ", ".join(f"({', '.join(_literal(v, k) for v, k in zip(row, kinds, strict=True))})" for row in rows)
+    named = ", ".join('"' + c.replace('"', '""') + '"' for c in columns)
+    return f"SELECT * FROM (VALUES {lines}) AS given ({named})"
 
 
 def _literal(value: Any, kind: str) -> str:
     """A value in standard SQL, cast to `kind`; nothing in a text is ever read as SQL."""
-    if isinstance(value, list):
+    if isinstance(value, list | tuple):
         text = f"ARRAY[{', '.join(_literal(v, 'text') for v in value)}]"
     elif value is None:
         text = "NULL"

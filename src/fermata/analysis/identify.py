@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from fermata.analysis.engine import Engine
+from fermata.analysis.engine import KINDS, Engine
 from fermata.analysis.plan import Strand
 from fermata.fields import stored_name
 
@@ -28,10 +28,10 @@ def _identified(engine: Engine, table: Any, lookup: Any) -> Any:
     """The table with the field as its identity, the text as written beside it, and the register's attributes."""
     here = stored_name(lookup.field)
     unresolved = _unresolved(table[here], lookup.kind)
-    if not lookup.rows.num_rows:
+    if not lookup.rows:
         empty = {f"{here}__{a}": _null(lookup, a) for a in lookup.attributes}
         return table.mutate(**{f"{here}__written": table[here], here: unresolved}, **empty)
-    known = engine.lookup(lookup.name, lookup.rows.rename_columns([f"{here}__{c}" for c in lookup.rows.column_names]))
+    known = engine.lookup(lookup.name, {f"{here}__{c}": k for c, k in lookup.columns.items()}, lookup.rows)
     tests = [table[here] == known[f"{here}__text"]]
     if not lookup.whole:
         tests += [table.start_utc >= known[f"{here}__since"], table.start_utc < known[f"{here}__until"]]
@@ -50,5 +50,4 @@ def _unresolved(text: Any, kind: str) -> Any:
 def _null(lookup: Any, attribute: str) -> Any:
     import ibis
 
-    kind = lookup.rows.schema.field(attribute).type
-    return ibis.null("array<string>" if str(kind).startswith("list") else "string")
+    return ibis.null(KINDS[lookup.columns[attribute]][1])

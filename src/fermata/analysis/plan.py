@@ -76,7 +76,7 @@ class Dimension:
 @dataclass(frozen=True)
 class Lookup:
     """How the texts of a field become identities: the register's rows for the period (text, since, until, label and
-    `attributes`), an Arrow table. `whole` says that one row per text covers all of the period.
+    `attributes`), with the kinds of these columns. `whole` says that one row per text covers all of the period.
     """
 
     field: str
@@ -84,12 +84,13 @@ class Lookup:
     digest: str
     attributes: tuple[str, ...]
     whole: bool
-    rows: Any = dataclasses.field(repr=False, compare=False)
+    columns: dict[str, str] = dataclasses.field(repr=False, compare=False)
+    rows: tuple[tuple[Any, ...], ...] = dataclasses.field(repr=False)
 
     @property
     def name(self) -> str:
         """What the rows are called in an engine: the same rows have the same name."""
-        told = hashlib.sha256(repr(self).encode() + str(self.rows.to_pylist()).encode()).hexdigest()
+        told = hashlib.sha256(f"{self!r} {self.rows!r}".encode()).hexdigest()
         return f"lookup_{told[:16]}"
 
 

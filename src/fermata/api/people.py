@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import hashlib
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from typing import TYPE_CHECKING, Any
@@ -145,7 +146,7 @@ def register_table(workspace: Workspace, name: str, as_of: date | None, **chosen
     several = {n for n, _ in columns if register.several(n)}
     schema = LogSchema(name, tuple(Field(n, "tags" if n in several else "text") for n, _ in columns))
     selection = Report.of(log=name, **chosen).selection.checked(schema)
-    kept = _kept(workspace, rows, schema, selection)
+    kept = _kept(workspace, rows, schema, selection) if rows else []
     head = context(
         workspace,
         register.table.title or name.capitalize(),
@@ -200,15 +201,10 @@ def _kept(
     workspace: Workspace, rows: list[tuple[Any, ...]], schema: LogSchema, selection: Any
 ) -> list[tuple[Any, ...]]:
     """The rows a selection keeps, in their order, by the same rules as events."""
-    import pyarrow as pa
-
-    types = [pa.list_(pa.string()) if f.type == "tags" else pa.string() for f in schema.fields]
-    columns = [pa.array([r[i] for r in rows], type=t) for i, t in enumerate(types)]
-    held = pa.table(
-        [pa.array(range(len(rows)), type=pa.int64()), *columns], names=["n", *(f.stored for f in schema.fields)]
-    )
-    name = f"register_{schema.name}_{abs(hash(str(held.to_pylist())))}"
-    table = workspace.engine.lookup(name, held)
+    columns = {"n": "number", **{f.stored: "texts" if f.type == "tags" else "text" for f in schema.fields}}
+    held = [(i, *row) for i, row in enumerate(rows)]
+    mark = hashlib.sha256(repr((columns, held)).encode()).hexdigest()[:16]
+    table = workspace.engine.lookup(f"register_{mark}", columns, held)
     predicates = selection.predicates(table, schema)
     kept = table.filter(predicates) if predicates else table
     numbers = workspace.engine.run(kept.select(kept.n).order_by("n")).column(0).to_pylist()

@@ -34,7 +34,9 @@ def known_beforehand(plan: Plan, place: Workplace) -> list[str]:
     """The caveats that need no look at the events."""
     notes = list(plan.stretch.notes)
     if plan.known:
-        notes.append(f"as it was known at {stamp(plan.known, plan.stretch.calendar.zone)}; what came in later is left out")
+        notes.append(
+            f"as it was known at {stamp(plan.known, plan.stretch.calendar.zone)}; what came in later is left out"
+        )
     for number, strand in enumerate(plan.strands):
         notes += _coverage(plan, place, number, strand)
         notes += _from_ledger(plan, place, strand)

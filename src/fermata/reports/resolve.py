@@ -98,18 +98,19 @@ def known_at(text: str, calendar: Calendar, now: datetime) -> datetime:
 
 def lookups(registers: Directory, schema: LogSchema, wanted: Iterable[str], stretch: Stretch) -> tuple[Lookup, ...]:
     """What of the registers a strand over the stretch needs; spans may have begun at any time before it."""
-    import pyarrow as pa
-
     start = None if schema.spans else stretch.start.astimezone(UTC).replace(tzinfo=None)
     end = stretch.end.astimezone(UTC).replace(tzinfo=None)
     found = []
     for field, register, attributes, whole, rows in registers.rows(schema, wanted, start, end):
-        types = {a: pa.list_(pa.string()) if register.several(a) else pa.string() for a in attributes}
-        times = dict.fromkeys(("since", "until"), pa.timestamp("us"))
-        columns = {"text": pa.string(), **times, "label": pa.string(), **types}
-        table = pa.table([pa.array([r[c] for r in rows], type=t) for c, t in columns.items()], names=list(columns))
-        found.append(Lookup(field.name, kind(field), register.digest, attributes, whole, table))
+        columns = {"text": "text", "since": "time", "until": "time", "label": "text"}
+        columns |= {a: "texts" if register.several(a) else "text" for a in attributes}
+        values = tuple(tuple(_frozen(r[c]) for c in columns) for r in rows)
+        found.append(Lookup(field.name, kind(field), register.digest, attributes, whole, columns, values))
     return tuple(found)
+
+
+def _frozen(value: object) -> object:
+    return tuple(value) if isinstance(value, list) else value
 
 
 def _identities(selection: Selection, schema: LogSchema, registers: Directory) -> Selection:
