@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Found", "context", "find", "found_table", "register_list", "register_table"]
 
+ENDS = ("archived", "from", "until")  # columns of a register listed only where some row says something
 LOOKED_IN = ("user", "device", "place", "project")
 
 
@@ -98,7 +99,7 @@ def _candidates(register: Register, part: str) -> dict[str, Found]:
         own = [", ".join(v) if isinstance(v, tuple) else v for v in version.attributes.values()]
         until = [f"until {_last_day(version.until):%Y-%m-%d}"] if version.until != NEVER else []
         archived = ["archived"] if version.archived else []
-        details = ", ".join([*names, *(o for o in own if o), *until, *archived])
+        details = ", ".join([*(o for o in own if o), *until, *archived, *names])
         label = register.labels[version.id]
         found[label] = Found(label, register.name, details)
     return found
@@ -147,6 +148,8 @@ def register_table(workspace: Workspace, name: str, as_of: date | None, **chosen
     schema = LogSchema(name, tuple(Field(n, "tags" if n in several else "text") for n, _ in columns))
     selection = Report.of(log=name, **chosen).selection.checked(schema)
     kept = _kept(workspace, rows, schema, selection) if rows else []
+    told = [i for i, (n, _) in enumerate(columns) if n not in ENDS or any(r[i] is not None for r in kept)]
+    columns, kept = [columns[i] for i in told], [tuple(r[i] for i in told) for r in kept]
     head = context(
         workspace,
         register.table.title or name.capitalize(),
@@ -163,14 +166,15 @@ Columns = list[tuple[str, str]]
 def _versions(register: Register, at: datetime) -> tuple[Columns, list[tuple[Any, ...]]]:
     """The rows of a register valid at `at`, and what their columns are called."""
     table = register.table
+    kinds = [k for k, m in table.names.items() if m.column != table.label]
     more = [("parent", "Part of")] if table.parent else []
     gone = [("archived", "Archived")] if table.archived else []
-    heads = [(n, n.capitalize().replace("_", " ")) for n in (*table.names, *table.attributes)]
+    heads = [(n, n.capitalize().replace("_", " ")) for n in (*kinds, *table.attributes)]
     rows = [
         (
             v.id,
             v.label,
-            *(", ".join(v.names[k]) or None for k in table.names),
+            *(", ".join(v.names[k]) or None for k in kinds),
             *(list(a) if isinstance(a, tuple) else a for a in v.attributes.values()),
             *([register.labels.get(v.parent)] if more else []),
             *(["yes" if v.archived else None] if gone else []),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 from pathlib import Path
 
@@ -63,6 +64,10 @@ def command(
     else:
         common.pairs(found.part("overview"))
         for name in WHOLE:
-            if found.part(name).rows:
+            rows = found.part(name).rows
+            most = AT_ONCE if name != "fields" else len(rows)
+            if rows:
                 click.echo()
-                common.emit(found.part(name), None, AT_ONCE if name != "fields" else None)
+                common.emit(dataclasses.replace(found.part(name), rows=rows[:most], total=len(rows[:most])), None)
+            if len(rows) > most:
+                click.echo(f"... {len(rows) - most:,} more: fermata survey {log} --part {name}")

@@ -74,7 +74,7 @@ def _table(grid: Grid, count: int, colour: bool, width: int | None) -> Iterator[
             _unrepeat(cells, some, number)
     right = [kind not in ("text", "tags", "flag", "time") for kind in grid.kinds]
     heads = _heads(grid)
-    cells = [[_cut(c) for c in row] for row in cells]
+    cells = _fitted(heads, cells, width)
     widths = [max(_width(row[i]) for row in (*heads, *cells)) for i in range(len(right))]
     for n, block in enumerate(_blocks(widths, grid.depth, width)):
         if n:
@@ -84,6 +84,15 @@ def _table(grid: Grid, count: int, colour: bool, width: int | None) -> Iterator[
         for (level, _), texts in zip(some.rows, cells, strict=True):
             line = _line(texts, widths, right, block)
             yield _styled(line, BOLD, colour) if level < grid.depth else line
+
+
+def _fitted(heads: list[list[str]], cells: list[list[str]], width: int | None) -> list[list[str]]:
+    """Texts cut to what a terminal has room for, the last column to what is left of the line; none without a width."""
+    if width is None or not cells:
+        return cells
+    cut = [[_cut(c, WIDEST) for c in row] for row in cells]
+    before = sum(max(_width(row[i]) for row in (*heads, *cut)) + 2 for i in range(len(cells[0]) - 1))
+    return [[*row[:-1], _cut(whole[-1], max(WIDEST, width - before))] for row, whole in zip(cut, cells, strict=True)]
 
 
 def _blocks(widths: list[int], kept: int, width: int | None) -> list[list[int]]:
@@ -130,10 +139,10 @@ def _width(text: str) -> int:
     return len(text) if text.isascii() else max(wcswidth(text), 0)
 
 
-def _cut(text: str) -> str:
-    if _width(text) <= WIDEST:
+def _cut(text: str, most: int) -> str:
+    if _width(text) <= most:
         return text
-    while _width(text) > WIDEST - 1:
+    while _width(text) > most - 1:
         text = text[:-1]
     return text + "…"
 

@@ -76,7 +76,6 @@ def each(place: Any, head: Context) -> Records:
         _column("gaps", "Gaps", "number"),
         _column("rejected", "Rejected", "number"),
         _column("older", "Older mapping", "number"),
-        _column("inferred", "Inferred"),
     ]
     rows = []
     for name, schema in place.schemas.items():
@@ -88,7 +87,6 @@ def each(place: Any, head: Context) -> Records:
                 name, schema.kind or None, state.events, *(extent or (None, None)), None if found is None else len(found),
                 sum(f.rejected for f in files if str(f.import_no) not in state.mended),
                 sum(f.mapping != place.mappings[name] for f in files),
-                next((f.inferred for f in files if f.inferred), None),
             )
         )  # fmt: skip
     return Records(head.title, head, tuple(columns), tuple(rows), len(rows))
@@ -145,7 +143,7 @@ def _overview(look: _Look) -> Made:
         ("Last record", f"{_ago(behind)} before now" if behind > timedelta(0) else "lies in the future"),
         ("Complete to", stamp(datetime.fromisoformat(state.complete_to).replace(tzinfo=UTC), tz) if state.complete_to else "its last record; no import declared more"),
         ("Gaps", "no claim: less than four weeks, or too few records" if found is None else _told(found, tz)),
-        ("Files", f"{len(files):,} in {len({f.import_no for f in files}):,} imports"),
+        ("Files", f"{len(files):,}, in {_counted(len({f.import_no for f in files}), 'import')}"),
         ("Records", f"{read:,} read = {' + '.join(said)}"),
         ("Events", f"{look.profiles[0].events if look.profiles else 0:,} in the period, {state.events:,} in the archive" + (" with earlier versions" if state.ended else "")),
     ]  # fmt: skip
@@ -348,6 +346,10 @@ TITLES = {
     "unresolved": "names no register knows",
     "rejects": "records that could not be used",
 }
+
+
+def _counted(n: int, word: str) -> str:
+    return f"{n:,} {word}{'s' * (n != 1)}"
 
 
 def _time(text: str | None) -> datetime | None:

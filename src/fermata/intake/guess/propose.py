@@ -41,8 +41,9 @@ def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
     lines.append(f"[logs.{log}.fields]")
     for name, spec in found.fields.items():
         if name in found.unsure:
-            mark = "seen" if name == "action" else "unsure"
-            lines.append(f"# {mark}: {found.unsure[name]}")
+            lines.append(f"# unsure: {found.unsure[name]}")
+        if name in found.seen:
+            lines.append(f"# values seen: {found.seen[name]}")
         if name == "action" and "values" not in spec and found.kind and KINDS[found.kind].actions:
             lines.append(
                 f'# say what they mean: values = {{ "..." = "{next(iter(KINDS[found.kind].actions))}" }}; words: {", ".join(KINDS[found.kind].actions)}'

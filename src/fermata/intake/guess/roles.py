@@ -113,11 +113,13 @@ KNOWN: dict[str, dict[str, dict[str, Any]]] = {  # formats whose columns are kno
 
 @dataclass
 class Guess:
-    """Fields in TOML terms (`{ column = ..., form = ... }`), the kind, and what is unsure of each field ("" for all)."""
+    """Fields in TOML terms (`{ column = ..., form = ... }`), the kind, what is unsure of each field ("" for all), and
+    the values seen of a field that wants words of its kind."""
 
     fields: dict[str, dict[str, Any]] = field(default_factory=dict)
     kind: str = ""
     unsure: dict[str, str] = field(default_factory=dict)
+    seen: dict[str, str] = field(default_factory=dict)
 
 
 def guess(sniffed: Sniffed) -> Guess:
@@ -142,7 +144,7 @@ def guess(sniffed: Sniffed) -> Guess:
             found.fields[name]["names"] = kind
         if name == "action":
             values = Counter(sniffed.columns[column]).most_common(12)
-            found.unsure[name] = "values seen: " + ", ".join(f'"{v}" ({n:,})' for v, n in values)
+            found.seen[name] = ", ".join(f'"{v}" ({n:,})' for v, n in values)
     for column, texts in sniffed.columns.items():
         if column not in used and texts:
             name = re.sub(r"[^a-z0-9]+", "_", column.lower()).strip("_")
