@@ -151,6 +151,10 @@ def test_those_without_events_on_request(house: Workspace) -> None:
         "Library": 0,
     }
     assert counted(house, "doors", "action", every="action", period="2026-03-12")["forced"] == 0
+    stage = counted(house, "doors", "user", every="user", period="2026-03-12", only={"user.department": "Stage"})
+    assert stage == {"Jon Ash (2)": 1}
+    keys = counted(house, "doors", "user", every="user", period="2026-03-13", only={"user.groups": "keys"})
+    assert keys == {"Jon Ash (3)": 0}
     with pytest.raises(RequestError, match="every user: by may then hold user and its attributes only, not place"):
         counted(house, "doors", "user", "place", every="user")
 

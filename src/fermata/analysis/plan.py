@@ -62,7 +62,7 @@ class Dimension:
     @property
     def label(self) -> str:
         """Its heading."""
-        return self.name[:1].upper() + self.name[1:].replace("_", " ")
+        return self.name[:1].upper() + self.name[1:].replace("_", " ").replace(".", " ")
 
     def labels(self, found: Sequence[Slot]) -> tuple[list[int], int | None]:
         """The integer label of each slot of its unit, and the modulus where labels recur."""

@@ -73,7 +73,8 @@ def _gaps_inside(plan: Plan, place: Workplace, name: str) -> list[str]:
         for g in sorted(found, key=lambda g: -g.length)[:MOST_GAPS]
     ]
     if len(found) > MOST_GAPS:
-        shown.append(f"and {len(found) - MOST_GAPS} shorter gaps: fermata survey {name} --part gaps")
+        more = len(found) - MOST_GAPS
+        shown.append(f"and {more} shorter gap{'s' * (more != 1)}: fermata survey {name} --part gaps")
     return shown
 
 

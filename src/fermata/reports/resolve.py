@@ -83,7 +83,9 @@ def resolve(report: Report, logs: Logs, now: datetime, *, every_field: bool = Fa
         sort=_sort(report, columns, by),
         top=report.top,
         totals=report.totals,
-        zeros=zero_rows(report.every, by, strands[0][0], logs.registers, stretch) if report.every else (),
+        zeros=zero_rows(report.every, by, strands[0][0], logs.registers, stretch, strands[0][1].only)
+        if report.every
+        else (),
         known=known_at(report.known, calendar, now) if report.known else None,
     )
 
