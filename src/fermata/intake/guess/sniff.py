@@ -147,7 +147,7 @@ def _marked(text: str, lines: list[str]) -> Sniffed | None:
     if text[:1] in "[{":
         return _document(text)
     if len(lines) > 1 and re.match(r"\s+[A-Za-z][\w.:-]* [+:]?= ", lines[1]):
-        return Sniffed("radius detail")
+        return Sniffed("radius detail", {"key": ["session", "action"]})
     if _share(lines, f"(?:{syslog.NEW})|(?:{syslog.OLD})") > SCRIPT_END:
         return Sniffed(
             "syslog", unsure=["lines without a year get it inferred; year = 2026 declares that of the first line"]
@@ -225,7 +225,7 @@ def _fit(lines: list[str], delimiter: str) -> float:
 
 def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str, list[str]]:
     """The columns with their first texts, read by the format's own reader."""
-    given = {k: v for k, v in found.settings.items() if k != "zone"}
+    given = {k: v for k, v in found.settings.items() if k not in ("zone", "key")}
     log = LogMap.model_validate({"format": found.format, "fields": {"start": "x"}, **given})
     con = connect()
     text = plain
