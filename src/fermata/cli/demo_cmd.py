@@ -75,7 +75,7 @@ WALK = (
 def command(directory: Path, fresh: bool) -> None:
     """Make the sample workspace in DIRECTORY (./quillmere), import its logs and walk through its reports.
 
-    Quillmere Hall is invented: half a year of thirteen logs in eleven formats and five registers, made from a seed, with
+    Quillmere Hall is invented: half a year of thirteen logs in nine formats and five registers, made from a seed, with
     the faults real logs have.
     """
     from fermata import demo

@@ -96,7 +96,7 @@ class _Importer:
             needed = self._take(batch, path)
             if needed:
                 queue = [*needed, path, *queue]
-            elif batch.size >= BATCH_BYTES:
+            elif batch.size >= BATCH_BYTES and not (self.log.key and batch.superseded):  # all versions at once or none
                 yield batch
                 batch = self._batch()
         yield batch
