@@ -107,6 +107,21 @@ def test_attributes_are_those_of_the_start(house: Workspace) -> None:
     assert counted(house, "calls", "user.department", measure="time") == {"Stage": 60_000_000, "Box office": 30_000_000}
 
 
+def test_who_is_in_several_groups_counts_in_each_and_once_in_total(house: Workspace) -> None:
+    """Rows of a set add up to more than the total, which says so; a figure of it leads to its own records."""
+    result = house.run(fermata.Report.of(log="doors", by=("user.groups", "user")))
+    assert counted(house, "doors", "user.groups") == {"choir": 2, "keys": 2, "(none)": 5}
+    assert result.table.total
+    assert result.table.total.cells[0] == 8
+    assert any("counts in each of them, and once in the total" in c for c in result.caveats)
+    assert [r[-2] for r in result.records(at={"user.groups": "keys", "user": "Mira Vale"}).rows] == ["1:1"]
+    grid = house.run(fermata.Report.of(log="doors", across="user.groups"))
+    assert [c.across_label for c in grid.table.measures] == ["choir", "keys", "(none)", "Total"]
+    assert grid.table.rows[0].cells == (2, 2, 5, 8)
+    with pytest.raises(RequestError, match="holds several values, so the rest of a top has no count of its own"):
+        house.run(fermata.Report.of(log="doors", by=("user.groups",), top=1))
+
+
 def test_a_filter_means_the_identity_by_any_of_its_names(house: Workspace) -> None:
     """By label, id or a name of the field's kind; what could be several asks back; nobody found lists all names."""
     for text in ("Mira Vale", "1", "1234"):
@@ -155,7 +170,9 @@ def test_those_without_events_on_request(house: Workspace) -> None:
     assert stage == {"Jon Ash (2)": 1}
     keys = counted(house, "doors", "user", every="user", period="2026-03-13", only={"user.groups": "keys"})
     assert keys == {"Jon Ash (3)": 0}
-    with pytest.raises(RequestError, match="every user: by may then hold user and its attributes only, not place"):
+    with pytest.raises(
+        RequestError, match="every user: by may then hold user and its attributes of one value only, not place"
+    ):
         counted(house, "doors", "user", "place", every="user")
 
 

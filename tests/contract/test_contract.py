@@ -184,6 +184,19 @@ def test_names_and_groups_in_filters(placed: engines.Placed, known: engines.Logs
     assert table.rows[0].cells == (len(held), len({named(e) for e in held}))
 
 
+def test_an_event_counts_in_each_value_of_a_set(placed: engines.Placed, logs: engines.Logs) -> None:
+    """Counts, time and different users by tag equal a loop over the events; the total has each event once."""
+    columns = ["count", "time", "distinct user"]
+    _, table = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=["tags"], columns=columns)
+    for value in ("x", "y", None):
+        renamed = [dataclasses.replace(e, user="hit") for e in EVENTS if value in (e.tags or (None,))]
+        expected = answer(renamed, PERIOD, ZoneInfo(ZONE), ["user"], columns[:2])[("hit",)]
+        users = {e.user for e in EVENTS if value in (e.tags or (None,)) and PERIOD[0] <= e.start < PERIOD[1]} - {None}
+        (row,) = (r for r in table.body if r.keys == (value,))
+        assert list(row.cells) == [*expected, len(users)]
+    assert list(table.rows[-1].cells) == answer(EVENTS, PERIOD, ZoneInfo(ZONE), [], columns)[()]
+
+
 def test_across_equals_by(placed: engines.Placed, logs: engines.Logs) -> None:
     """A grid holds the same figures as the list it is laid out from, totals included."""
     asked = {"period": "2025-12/2026-01", "columns": ["count", "time", "distinct device"]}

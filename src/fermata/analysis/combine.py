@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Sequence
 from datetime import timedelta
 from typing import Any
@@ -22,8 +23,22 @@ Source = Callable[[Strand], tuple[Engine, Any]]
 def gather(plan: Plan, source: Source) -> Figures:
     """Every component of every column: level -> group key -> (strand, component) -> exact value.
 
-    `source` opens a strand's events on the engine they live on.
+    `source` opens a strand's events on the engine they live on. Where a dimension holds several values, an event counts in
+    each of them; the levels above it are gathered on their own, so that it counts once in every total.
     """
+    several = plan.set_dimension
+    if several is None:
+        return _gathered(plan, source)
+    if several == plan.across:
+        above = dataclasses.replace(plan, across=None)
+    else:
+        above = dataclasses.replace(plan, by=plan.by[: plan.by.index(several)], zeros=(), totals=True)
+    once = _gathered(above, source)
+    each = _gathered(plan, source)
+    return {level: figures if several in level else once[level] for level, figures in each.items()}
+
+
+def _gathered(plan: Plan, source: Source) -> Figures:
     figures: Figures = {level: {} for level in plan.levels}
     for number, strand in enumerate(plan.strands):
         engine, table = opened(strand, source)

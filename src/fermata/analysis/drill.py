@@ -74,6 +74,8 @@ def _listed(table: Any, limit: int | None) -> Any:
 
 
 def _equal(here: Any, key: Any, plan: Plan) -> Any:
+    if here.type().is_array():
+        return ~(here.length() > 0).fill_null(False) if key is None else here.contains(key).fill_null(False)
     if key == ELSE_TEXT:
         return ~in_kept(here, plan)
     return here.isnull() if key is None else (here == key).fill_null(False)

@@ -45,8 +45,6 @@ class Dimension:
             kind = schema.by_name[name].type
             if kind in ("duration", "time", "decimal", "money"):
                 raise RequestError(f"{name} is a {kind}; group by a text, a flag, tags or a whole number")
-            if kind == "tags":
-                raise RequestError(f"{name} holds several values; filter by a tag instead of grouping by it")
         return cls(name, "field")
 
     @property
@@ -159,6 +157,19 @@ class Plan:
         if self.across:
             found = [level for keys in found for level in ((*keys, self.across), keys)]
         return found
+
+    @property
+    def set_dimension(self) -> Dimension | None:
+        """The dimension whose field holds several values (tags, groups), if there is one. Raises RequestError for two."""
+        schema = self.strands[0].schema
+        found = [d for d in self.dimensions if not d.calendar and schema.field(d.name).type == "tags"]
+        if len(found) > 1:
+            raise RequestError(f"{found[0].name} and {found[1].name} both hold several values; group by one of them")
+        if found and self.top and self.by[:1] == (found[0],):
+            raise RequestError(
+                f"{found[0].name} holds several values, so the rest of a top has no count of its own; leave top out"
+            )
+        return found[0] if found else None
 
     @property
     def base(self) -> str:

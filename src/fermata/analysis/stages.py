@@ -140,11 +140,24 @@ def _sums(table: Any, strand: Strand, where: Any) -> dict[str, Any]:
     return found
 
 
+def each_value(table: Any, plan: Plan, strand: Strand) -> Any:
+    """The events once for each value of the plan's set dimension; an event without any has one row, without value."""
+    import ibis
+
+    if plan.set_dimension is None:
+        return table
+    stored = strand.schema.field(plan.set_dimension.name).stored
+    values = table[stored]
+    nothing = ibis.array([ibis.null("string")])
+    filled = ibis.ifelse((values.length() > 0).fill_null(False), values, nothing)
+    return table.mutate(**{stored: filled}).mutate(**{stored: ibis._[stored].unnest()})
+
+
 def reductions(table: Any, plan: Plan, strand: Strand, *, builtin_percentile: bool) -> list[Reduction]:
     """The queries that answer the strand's columns, over `table` (source and carried events, unfiltered)."""
     found: list[Reduction] = []
     kinds = {(m.base or m).name for _, m in strand.measures}
-    kept = select(table, strand)
+    kept = each_value(select(table, strand), plan, strand)
     rolled = dict(c for _, m in strand.measures for c in component(m))
     if "time" in kinds:
         found.append(_spread(kept, plan, strand, rolled))

@@ -57,6 +57,8 @@ def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
                 notes += _open_spans(plan, strand, source)
     if any(c.measure.base and c.measure.base.name in ("distinct", "present") for c in plan.columns):
         notes.append("shares of different values do not add up: one may count in several rows")
+    if plan.set_dimension:
+        notes.append(f"an event with several {plan.set_dimension.name} counts in each of them, and once in the total")
     if any(c.measure.name == "median" for c in plan.columns):
         notes.append("a median is a value that occurred: the smallest with at least half of the values at or below it")
     return notes

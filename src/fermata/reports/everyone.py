@@ -44,7 +44,8 @@ def zero_rows(
         )
     register = registers.of(field)
     if register:
-        _only(every, names, {every, *(f.name for f in register.fields(every))}, "and its attributes ")
+        single = {f.name for f in register.fields(every) if f.type != "tags"}
+        _only(every, names, {every, *single}, "and its attributes of one value ")
         valid = register.valid(*(t.astimezone(UTC).replace(tzinfo=None) for t in (stretch.start, stretch.end)))
         own = tuple(c for c in only if c.field.partition(".")[0] == every)
 

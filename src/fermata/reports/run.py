@@ -138,7 +138,7 @@ def _looked_for(place: Workplace, field: Field, condition: Condition) -> str:
     """That somebody or something a register knows has no event, with every name that was looked for."""
     register = place.registers.of(field)
     names = register.named(condition.values) if register else []
-    return f"no event in this period has {condition}; looked for: {'; '.join(names)}"
+    return f"no event of this period fits '{condition}'; looked for: {'; '.join(names)}"
 
 
 def _missing(plan: Plan, place: Workplace, strand: Strand, field: Field, missing: list[Any]) -> list[str]:
