@@ -575,7 +575,7 @@ def test_a_spoiled_file_changes_nothing(make: Maker, settings: str, content: byt
 
 
 @pytest.mark.parametrize("format", sorted({*BUILT_IN} - {"delimited"}))
-@settings(max_examples=12)
+@settings(max_examples=8)
 @given(data=st.one_of(st.binary(max_size=900), st.text(max_size=300).map(lambda t: t.encode("utf-8", "surrogatepass"))))
 def test_readers_raise_only_errors_of_their_own(
     format: str, data: bytes, tmp_path_factory: pytest.TempPathFactory
