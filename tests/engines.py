@@ -20,6 +20,7 @@ from fermata.fields import Field, LogSchema
 from fermata.registers.directory import Directory
 from fermata.reports.model import Report
 from fermata.reports.resolve import resolve
+from fermata.reports.terms import Terms
 from fermata.timeline import Calendar
 from tests.reference import Event
 
@@ -60,6 +61,7 @@ class Logs:
         self.calendar = Calendar(zone)
         self.schemas = {"log": SCHEMA}
         self.events = events
+        self.terms = Terms()
         self.registers = registers or Directory({}, Path(), zone)
 
     def extent(self, log: str) -> tuple[datetime, datetime] | None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Any, Literal
 
 from fermata.errors import RequestError, UnknownName
 from fermata.kinds import KINDS
@@ -70,7 +70,8 @@ class LogSchema:
     """What a log's events hold. `spans` says that its events are meant to have a finish.
 
     The fields are in the order they were declared, the common ones first. `attributes` are what registers add when a
-    question is asked (`user.department`); they are not stored.
+    question is asked (`user.department`); they are not stored. `derivation` says how the events of a derived log are made from
+    those of others, `computed` which fields are worked out from others when asked for.
     """
 
     name: str
@@ -79,10 +80,21 @@ class LogSchema:
     kind: str = ""
     zone: str = "UTC"
     attributes: tuple[Field, ...] = ()
+    derivation: Any = None
+    computed: tuple[Any, ...] = ()
     by_name: dict[str, Field] = field(init=False, repr=False, compare=False, hash=False, default_factory=dict)
 
     def __post_init__(self) -> None:
-        self.by_name.update({f.name: f for f in (*self.fields, *self.attributes)})
+        made = tuple(c.field for c in self.computed)
+        self.by_name.update({f.name: f for f in (*self.fields, *self.attributes, *made)})
+
+    @property
+    def stored_logs(self) -> tuple[str, ...]:
+        """The names of the archive's logs behind it: itself, unless it is derived."""
+        if self.derivation is None:
+            return (self.name,)
+        found = [n for s in self.derivation.inputs for n in s.stored_logs] or [self.derivation.beside]
+        return tuple(dict.fromkeys(found))
 
     def field(self, name: str) -> Field:
         """The field called `name`, `duration`, `start` and `finish` included. Raises UnknownName."""

@@ -72,6 +72,18 @@ class Buckets:
 
         return self._tree(self._runs(), at, leaf, upper)
 
+    def until(self, at: Any) -> Any:
+        """The end of the unit `at` falls in."""
+        import ibis
+
+        def leaf(run: _Run, here: Any) -> Any:
+            if run.count == 1:
+                return ibis.timestamp((run.start + run.step * MICROSECOND).isoformat())
+            left = run.step - _since(here, run.start) % run.step
+            return here + left.cast("int64").as_interval("us")
+
+        return self._tree(self._runs(), at, leaf, False)
+
     def _runs(self) -> list[_Run]:
         edges = [*self.starts, self.end]
         lengths = [(b - a) // MICROSECOND for a, b in pairwise(edges)]

@@ -10,6 +10,7 @@ from typing import Any
 from fermata.analysis.engine import Engine
 from fermata.analysis.identify import opened
 from fermata.analysis.plan import Dimension, Plan, Strand
+from fermata.analysis.roll import at_once, lengths, onwards
 from fermata.analysis.stages import ELSE_LABEL, Reduction, reductions
 from fermata.timeline import Slot
 
@@ -42,20 +43,32 @@ def _gathered(plan: Plan, source: Source) -> Figures:
     figures: Figures = {level: {} for level in plan.levels}
     for number, strand in enumerate(plan.strands):
         engine, table = opened(strand, source)
-        for reduction in reductions(table, plan, strand, builtin_percentile=engine.builtin_percentile):
+        own = plan.of(strand)
+        for level in own.levels:
+            figures.setdefault(level, {})
+        for reduction in reductions(engine, table, own, strand):
             rows = engine.run(reduction.expr)
+            names = [name for name, _ in reduction.components]
             if reduction.kind == "level":
-                _enter(figures[reduction.keys], number, reduction, rows, len(reduction.keys))
+                _enter(figures[reduction.keys], number, names, rows, len(reduction.keys))
                 continue
-            whole = _by_unit(plan, reduction, rows)
-            for level in plan.levels:
-                rolled = _rolled(plan, reduction, whole, level)
-                _enter(figures[level], number, reduction, rolled, len(level))
+            whole = _by_unit(own, reduction, rows)
+            for level in own.levels:
+                if reduction.kind == "sweep":
+                    if tuple(d for d in level if not d.calendar) != reduction.keys:
+                        continue
+                    names, rolled = at_once(own, strand, whole, level)
+                else:
+                    rolled = _rolled(own, reduction, whole, level)
+                _enter(figures[level], number, names, rolled, len(level))
     for key in plan.zeros:
         if plan.kept is None or key[0] in plan.kept:
             for level in plan.levels:
                 if plan.across not in level:
                     figures[level].setdefault(key[: len(level)], {})
+    onwards(plan, figures)
+    for number in range(len(plan.strands)):
+        lengths(plan, number, figures)
     return figures
 
 
@@ -72,9 +85,9 @@ def _by_unit(plan: Plan, reduction: Reduction, rows: Any) -> Any:
     for i, dimension in enumerate(plan.dimensions):
         if dimension.calendar:
             columns[f"d{i}"] = pa.array(_labels_of(plan, dimension, base, i == 0)[index])
-        else:
+        elif dimension in field_position:
             columns[f"d{i}"] = rows.column(f"k{field_position[dimension]}")
-    kept = [c for c in rows.column_names if (c[0] == "c" and c[1:].isdigit()) or c == "seen"]
+    kept = [c for c in rows.column_names if (c[0] == "c" and c[1:].isdigit()) or c in ("seen", "n", "first")]
     return pa.table({**columns, **{c: rows.column(c) for c in kept}})
 
 
@@ -100,6 +113,7 @@ def _filled(plan: Plan, reduction: Reduction, rows: Any) -> tuple[Any, Any]:
     """
     import numpy as np
     import pyarrow as pa
+    import pyarrow.compute
 
     e0, e1 = (rows.column(c).to_numpy() for c in ("e0", "e1"))
     counts = e1 - e0 + 1
@@ -126,6 +140,10 @@ def _filled(plan: Plan, reduction: Reduction, rows: Any) -> tuple[Any, Any]:
             empty = pa.scalar(0 if how == "sum" else None, type=column.type)
             values = _only(column, pa.array(first), empty)
         taken = taken.set_column(taken.column_names.index(f"c{i}"), f"c{i}", values)
+    if reduction.kind == "sweep":
+        begins = pa.array([s.start.replace(tzinfo=None) for s in slots], type=taken.column("first").type)
+        at = pa.compute.if_else(pa.array(first), taken.column("first"), begins.take(pa.array(unit)))
+        taken = taken.set_column(taken.column_names.index("first"), "first", at)
     return unit, taken
 
 
@@ -154,11 +172,11 @@ def _rolled(plan: Plan, reduction: Reduction, rows: Any, level: tuple[Dimension,
 
 
 def _enter(
-    into: dict[Key, dict[tuple[int, str], Any]], strand: int, reduction: Reduction, rows: Any, width: int
+    into: dict[Key, dict[tuple[int, str], Any]], strand: int, names: Sequence[str], rows: Any, width: int
 ) -> None:
     columns = [rows.column(i).to_pylist() for i in range(rows.num_columns)]
     keys = list(zip(*columns[:width], strict=True)) if width else [()] * rows.num_rows
-    for (name, _), values in zip(reduction.components, columns[width:], strict=True):
+    for name, values in zip(names, columns[width:], strict=True):
         place = (strand, name)
         for key, value in zip(keys, values, strict=True):
             if key in into:

@@ -5,6 +5,7 @@ Each record comes with its contribution: what it adds to the cell, or the value 
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import Any
 
 from fermata.analysis.buckets import Buckets
@@ -28,15 +29,16 @@ def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) ->
     import ibis
 
     strand = plan.strands[plan.columns[cell.column].strand]
+    plan = plan.of(strand)
     measure = measure_of(plan, cell.column)
     engine, table = opened(strand, source)
-    kept = inside(select(table, strand), plan, spans=measure.needs_spans)
+    kept = inside(select(table, strand), plan, strand, spans=measure.needs_spans)
     for dimension, key in cell.keys:
         if not dimension.calendar:
             kept = kept.filter(_equal(kept[strand.schema.field(dimension.name).stored], key, plan))
     calendar = [(d, k) for d, k in cell.keys if d.calendar]
     if measure.needs_spans:
-        kept = kept.mutate(contribution=_time_inside(kept, plan, calendar))
+        kept = kept.mutate(contribution=_time_inside(kept, plan, strand, calendar))
         began = _starts_inside(kept, plan, calendar)
         kept = kept.filter((kept.contribution > 0) | began if measure.name == "present" else kept.contribution > 0)
     else:
@@ -63,7 +65,7 @@ def events(plan: Plan, source: Source, limit: int | None = None) -> tuple[Any, i
     """The events of the plan's first strand that start in the period, oldest first, and how many there are."""
     strand = plan.strands[0]
     engine, table = opened(strand, source)
-    kept = inside(select(table, strand), plan, spans=False)
+    kept = inside(select(table, strand), plan, strand, spans=False)
     total = engine.run(kept.aggregate(n=kept.count())).column(0)[0].as_py()
     return engine.run(_listed(kept, limit)), total
 
@@ -91,21 +93,50 @@ def _starts_inside(table: Any, plan: Plan, calendar: list[tuple[Dimension, Any]]
     return test
 
 
-def _time_inside(table: Any, plan: Plan, calendar: list[tuple[Dimension, Any]]) -> Any:
-    """Microseconds of each span inside the cell's stretches of time.
+def _time_inside(table: Any, plan: Plan, strand: Strand, calendar: list[tuple[Dimension, Any]]) -> Any:
+    """Microseconds of each span inside the cell's stretches of time, within the hours that count.
 
-    A cell of one unit is one stretch; a recurring part (every Monday) is many, joined where they touch.
+    A cell of one unit is one stretch; a recurring part (every Monday), or hours, are many, joined where they touch.
     """
     import ibis
 
+    cell = stretches(plan, calendar)
+    if not strand.hours:
+        return _inside(table, cell)
     total = None
-    for start, end in stretches(plan, calendar):
-        begin = ibis.greatest(table.start_utc, naive(start))
-        finish = ibis.least(table.finish_utc, naive(end))
-        meets = (table.start_utc < naive(end)) & (table.finish_utc > naive(start))
-        piece = ibis.ifelse(meets.fill_null(False), finish.delta(begin, unit="microsecond"), 0)
-        total = piece if total is None else total + piece
-    return total if total is not None else ibis.literal(0, type="int64")
+    for value, hours in reversed(strand.hours.variants):
+        open_ = hours.stretches(plan.stretch)
+        here = [(max(a, c), min(b, d)) for a, b in cell for c, d in open_ if max(a, c) < min(b, d)]
+        one = _inside(table, here)
+        if total is None:
+            total = one
+        else:
+            same = (table[strand.schema.field(strand.hours.by).stored] == value).fill_null(False)
+            total = ibis.ifelse(same, one, total)
+    return total
+
+
+def _inside(table: Any, found: list[tuple[Any, Any]]) -> Any:
+    """Microseconds of each span inside stretches in order: what of them has gone by at its finish, less that at its start."""
+    import ibis
+
+    if not found:
+        return ibis.literal(0, type="int64")
+
+    def gone_by(at: Any, edges: list[tuple[Any, Any, int]]) -> Any:
+        if len(edges) == 1:
+            start, end, before = edges[0]
+            upto = ibis.least(ibis.greatest(at, naive(start)), naive(end))
+            return upto.delta(naive(start), unit="microsecond") + before
+        middle = len(edges) // 2
+        return ibis.ifelse(at < naive(edges[middle][0]), gone_by(at, edges[:middle]), gone_by(at, edges[middle:]))
+
+    edges, before = [], 0
+    for start, end in found:
+        edges.append((start, end, before))
+        before += (end - start) // timedelta(microseconds=1)
+    spent = gone_by(table.finish_utc, edges) - gone_by(table.start_utc, edges)
+    return ibis.ifelse(table.finish_utc.isnull(), 0, spent)  # engines disagree with nothing in least and greatest
 
 
 def stretches(plan: Plan, calendar: list[tuple[Dimension, Any]]) -> list[tuple[Any, Any]]:

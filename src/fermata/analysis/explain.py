@@ -26,7 +26,7 @@ class Step:
 def steps(plan: Plan, strand: Strand, source: Source) -> list[Step]:
     """The events in the period, then after each filter in turn; one query for all."""
     engine, table = opened(strand, source)
-    here = inside(table, plan, spans=strand.needs_spans)
+    here = inside(table, plan, strand, spans=strand.needs_spans)
     kept, named = None, {"n0": here.count()}
     for i, test in enumerate(strand.selection.predicates(here, strand.schema), 1):
         kept = test if kept is None else kept & test
@@ -47,7 +47,7 @@ def matched(
     """
     engine, table = opened(strand, source)
     spec = strand.schema.field(field)
-    here = inside(table, plan, spans=strand.needs_spans)
+    here = inside(table, plan, strand, spans=strand.needs_spans)
     here = select(here, strand) if values is None else here.filter(column(here, spec).isin(values))
     found = engine.run(here.select(v=column(here, spec)).distinct())
     return sorted(str(v) for v in found.column(0).to_pylist() if v is not None)

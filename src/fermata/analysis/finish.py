@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections import Counter
 from collections.abc import Callable
 from itertools import zip_longest
 from typing import Any
 
 from fermata.analysis.combine import Figures, Key
-from fermata.analysis.measures import Measure
+from fermata.analysis.formula import Context, Quantity, unit
+from fermata.analysis.measures import ONWARDS, Measure
 from fermata.analysis.plan import MOST_ACROSS, ColumnPlan, Dimension, Plan
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
 from fermata.analysis.table import Column, Row, Table
@@ -20,23 +22,79 @@ __all__ = ["finish", "measure_of", "outermost", "value"]
 NONE_SHOWN = "(none)"
 Components = dict[tuple[int, str], Any]
 Covered = Callable[[int, Slot], bool]
-ZERO = ("count", "time", "total", "distinct", "present")
+ZERO = ("count", "time", "total", "distinct", "present", "union", "overlap", "peak", "at")
 
 
 def reader(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable[[Components], Any]:
     """How a column's cell is read off a group's components: exact values as they are, means and shares divided once."""
     measure, place = column.measure, column.strand
+    if column.formula:
+        return _worked_out(plan, column, grand)
+    if measure.name in ONWARDS and measure.base:
+        inner = reader(plan, dataclasses.replace(column, measure=measure.base), grand)
+        prefix = f"{measure.name} "
+        return lambda found: inner(
+            {(s, n.removeprefix(prefix)): v for (s, n), v in found.items() if n.startswith(prefix)}
+        )
     if measure.base:
-        part = reader(plan, ColumnPlan("", measure.base, place), grand)
+        part = reader(plan, dataclasses.replace(column, measure=measure.base), grand)
         whole = part(grand) if grand else None
         return lambda found: part(found) / whole if whole else None
     if measure.name == "mean":
         total, filled = (place, f"total {measure.of}"), (place, f"filled {measure.of}")
         return lambda found: _mean(plan, column, found[total], found[filled]) if found.get(filled) else None
+    if measure.name in ("concurrency", "used", "uncovered"):
+        return _of_length(measure, place)
+    if measure.name in ("days", "workdays"):
+        return lambda found: found.get((place, measure.name))
+    if measure.name == "at" and measure.of:
+        return lambda found: found.get((place, str(measure)))
     name = (place, measure.name if measure.name in ("count", "time", "first", "last") else str(measure))
     if measure.name in ZERO:
         return lambda found: found.get(name) or 0
     return lambda found: found.get(name)
+
+
+def _of_length(measure: Measure, place: int) -> Callable[[Components], Any]:
+    """Time against the length of the cell: nothing where the log does not cover any of it, or has no capacity."""
+    name = "union" if measure.name == "uncovered" else "time"
+
+    def read(found: Components) -> Any:
+        length, time = found.get((place, "length")), found.get((place, name)) or 0
+        if length is None:
+            return None
+        if measure.name == "uncovered":
+            return length - time
+        held = found.get((place, f"capacity {measure.of}")) if measure.name == "used" else 1
+        return time / (length * held) if length and held else None
+
+    return read
+
+
+def _worked_out(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable[[Components], Any]:
+    """A column's formula over the cells of its operands."""
+    formula, result = column.formula, Quantity(column.kind[0], unit(column.kind[1]), column.kind[2])
+    operands = []
+    for name, number in zip(formula.names, column.operands, strict=True):
+        other = plan.columns[number]
+        held = Quantity(other.kind[0], (), other.kind[2])
+        operands.append((name, reader(plan, other, grand), held))
+    context = _context(plan, column)
+    factors = dict(column.factors)
+
+    def read(found: Components) -> Any:
+        values = {name: held.fraction(part(found)) for name, part, held in operands}
+        return formula.value(result, {**values, **factors}, context)
+
+    return read
+
+
+def _context(plan: Plan, column: ColumnPlan) -> Context:
+    """What a formula's functions look at: the period, and what its log holds of it."""
+    start, end = plan.stretch.start, plan.stretch.end
+    covers = plan.strands[column.strand].covers
+    upto = min(end, covers[1]) if covers else end
+    return Context(*(t.replace(tzinfo=None) for t in (start, upto, covers[1] if covers else end)))
 
 
 def value(plan: Plan, column: ColumnPlan, found: Components | None, grand: Components | None) -> Any:
@@ -101,8 +159,9 @@ def _measures(plan: Plan, across: list[Any]) -> list[Column]:
     found = []
     for label in across:
         for i, column in enumerate(plan.columns):
-            schema = plan.strands[column.strand].schema
-            kind, unit, scale = column.measure.type_in(schema)
+            if column.hidden:
+                continue
+            kind, unit, scale = column.kind
             heading = "Total" if label is ... else shown(plan, plan.across, label) if plan.across else ""
             found.append(
                 Column(
@@ -146,7 +205,9 @@ class _Layout:
         self.whole = {d: figures[plan.by[:d]] for d in depths}
         self.spread = {d: figures[(*plan.by[:d], plan.across)] for d in depths} if plan.across else {}
         self.words: list[dict[Any, str]] = [{} for _ in plan.by]
-        self.readers = [reader(plan, column, self.grand) for column in plan.columns]
+        self.columns = [column for column in plan.columns if not column.hidden]
+        self.readers = [reader(plan, column, self.grand) for column in self.columns]
+        self.apart = len({s.schema.name for s in plan.strands}) > 1
 
     def row(self, key: Key) -> Row:
         """The finished row of a group."""
@@ -154,18 +215,24 @@ class _Layout:
         cells: list[Any] = []
         for label in self.across:
             found = self.whole[depth].get(key) if label is ... else self.spread[depth].get((*key, label))
-            if found is not None:
-                cells += [read(found) for read in self.readers]
-            else:
-                cells += [self.absent(column, key, label) for column in self.plan.columns]
+            for column, read in zip(self.columns, self.readers, strict=True):
+                cells.append(self.absent(column, key, label) if self.missing(column, found) else read(found or {}))
         return Row(depth, key, tuple([self.word(i, k) for i, k in enumerate(key)]), tuple(cells))
+
+    def missing(self, column: ColumnPlan, found: Components | None) -> bool:
+        """Whether a group has nothing of the column's log; what is worked out from others is read all the same."""
+        if found is None:
+            return column.formula is None
+        if not self.apart or column.formula is not None:
+            return False
+        return not any(strand == column.strand for strand, _ in found)
 
     def absent(self, column: ColumnPlan, key: Key, label: Any) -> Any:
         """The figure of a group without events: zero where the log covers its unit and the measure has a zero."""
         if (column.measure.base or column.measure).name in ZERO:
             slot = _slot(self.plan, key, label)
             if slot is None or self.covered(column.strand, slot):
-                return 0.0 if column.measure.base else 0
+                return 0.0 if column.measure.name == "share" else 0
         return None
 
     def word(self, i: int, key: Any) -> str:

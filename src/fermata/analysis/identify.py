@@ -1,4 +1,5 @@
-"""The stage between source and select: names become the people and things registers say they are.
+"""The stages between source and select: derived logs are made, names become the people and things registers say they are,
+and fields worked out from others are added.
 
 A name is looked up by its own kind only, at the moment an event starts. What no register knows stays visible as
 kind and text (`badge 1234`), so that badge 1234 and extension 1234 are never taken for one.
@@ -6,22 +7,75 @@ kind and text (`badge 1234`), so that badge 1234 and extension 1234 are never ta
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable
+from datetime import timedelta
 from typing import Any
 
+from fermata.analysis.derive import Reached
 from fermata.analysis.engine import KINDS, Engine
 from fermata.analysis.plan import Strand
-from fermata.fields import stored_name
+from fermata.errors import DataError
+from fermata.fields import LogSchema, stored_name
 
 __all__ = ["opened"]
 
 
 def opened(strand: Strand, source: Callable[[Strand], tuple[Engine, Any]]) -> tuple[Engine, Any]:
-    """A strand's events with every name it asks about resolved, on the engine they live on."""
-    engine, table = source(strand)
+    """A strand's events with every name and computed field it asks about, on the engine they live on."""
+    engine, table = derived(strand, source)
     for lookup in strand.lookups:
         table = _identified(engine, table, lookup)
+    for made in strand.computed:
+        table = made.added(engine, table, strand.schema)
     return engine, table
+
+
+def derived(strand: Strand, source: Callable[[Strand], tuple[Engine, Any]]) -> tuple[Engine, Any]:
+    """A strand's events as they are stored, or as they are made from those of other logs. Raises DataError where these live apart."""
+    return _made(strand.schema, strand.reach, strand, source)
+
+
+def _made(
+    schema: LogSchema, reach: timedelta, strand: Strand, source: Callable[[Strand], tuple[Engine, Any]]
+) -> tuple[Engine, Any]:
+    derivation = schema.derivation
+    if derivation is None or not derivation.inputs:
+        return source(dataclasses.replace(strand, schema=schema, reach=reach, lookups=(), computed=()))
+    wider = reach + derivation.reach
+    opened = [
+        _with_computed(inner, uses, *_made(inner, wider, strand, source))
+        for inner, uses in zip(derivation.inputs, derivation.uses, strict=True)
+    ]
+    engine = opened[0][0]
+    if any(other is not engine for other, _ in opened[1:]):
+        raise DataError(f"the logs {schema.name} is made from live on different engines; import them into one place")
+    assert strand.window
+    start, end = (t.replace(tzinfo=None) for t in strand.window)
+    until = strand.covers[1].replace(tzinfo=None) if strand.covers else None
+    reached = Reached(_clamped(start, -wider), _clamped(end, wider), until)
+    return engine, derivation.events([table for _, table in opened], reached)
+
+
+def _with_computed(schema: LogSchema, uses: tuple[str, ...], engine: Engine, table: Any) -> tuple[Engine, Any]:
+    """The input's events with those of its computed fields that the derivation uses."""
+    needed = set(uses)
+    for one in reversed(schema.computed):
+        if one.field.name in needed:
+            needed.update(one.needs)
+    for one in schema.computed:
+        if one.field.name in needed:
+            table = one.added(engine, table, schema)
+    return engine, table
+
+
+def _clamped(at: Any, by: timedelta) -> Any:
+    from datetime import datetime
+
+    try:
+        return at + by
+    except OverflowError:
+        return datetime(1900, 1, 1) if by < timedelta(0) else datetime(9000, 1, 1)
 
 
 def _identified(engine: Engine, table: Any, lookup: Any) -> Any:

@@ -9,6 +9,17 @@
     first, last               earliest and latest start                          witnesses
     present FIELD             different values with any time inside              representatives
     share MEASURE             part of the grand total (count unless named)       contributors of the measure
+    union                     time in which at least one span lasted             contributors
+    overlap                   time in which at least two did                     contributors
+    uncovered                 time of the log in which none did                  -
+    peak, peak time           most spans at once, and the first moment of it     -
+    concurrency               time divided by the length of the period or unit   contributors
+    at N, at capacity FIELD   time with at least so many at once                 -
+    used FIELD                time divided by what FIELD's capacity would hold   contributors
+    days, workdays            local days of the log in the cell                  -
+    running, before, ever MEASURE    up to the unit's end from the period's start, all before the unit, both together
+
+A span of no length is never at once with anything. A capacity is the attribute `capacity` of the register that knows FIELD.
 
 FIELD may be `duration`: the whole span, counted where it starts. A percentile is the nearest rank: the smallest
 value with at least that share of the values at or below it, so it is a value that occurred; the median is the
@@ -26,7 +37,7 @@ from fermata.fields import Field, FieldType, LogSchema
 
 __all__ = ["MEASURES", "Measure"]
 
-Records = Literal["contributors", "representatives", "witnesses"]
+Records = Literal["contributors", "representatives", "witnesses", "none"]
 MEASURES: dict[str, Records] = {
     "count": "contributors",
     "distinct": "representatives",
@@ -41,11 +52,37 @@ MEASURES: dict[str, Records] = {
     "last": "witnesses",
     "present": "representatives",
     "share": "contributors",
+    "union": "contributors",
+    "overlap": "contributors",
+    "uncovered": "none",
+    "peak": "none",
+    "peak time": "none",
+    "concurrency": "contributors",
+    "at": "none",
+    "used": "contributors",
+    "days": "none",
+    "workdays": "none",
+    "running": "contributors",
+    "before": "none",
+    "ever": "none",
 }
-WITH_FIELD = ("distinct", "total", "mean", "median", "percentile", "least", "most", "present")
+WITH_FIELD = ("distinct", "total", "mean", "median", "percentile", "least", "most", "present", "used")
 ADDS = ("count", "time", "total")
-NEEDS_TIME = ("time", "present")
+SWEPT = ("union", "overlap", "uncovered", "peak", "peak time", "at")
+NEEDS_TIME = ("time", "present", "concurrency", "used", *SWEPT)
+ONWARDS = ("running", "before", "ever")  # measures that go on from unit to unit
+CARRIED = (*ADDS, "first", "last", "least", "most")
+LENGTHS = ("days", "workdays", "uncovered", "concurrency", "used")  # they need the length of the cell
 SHORT_PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
+HEADINGS = {
+    "union": "Time once",
+    "overlap": "Overlapping",
+    "uncovered": "Time without",
+    "peak": "Most at once",
+    "peak time": "First at",
+    "concurrency": "Mean at once",
+    "used": "Capacity used",
+}
 PLURAL = {"user": "People", "device": "Devices", "place": "Places", "action": "Actions", "other": "Others"}
 
 
@@ -73,6 +110,15 @@ class Measure:
             name, rest = {"earliest": "first", "latest": "last"}[name], []
         if name not in MEASURES:
             raise UnknownName.of("measure", name, MEASURES)
+        if name in ONWARDS:
+            base = cls.parse(" ".join(rest) or "count")
+            if base.name not in CARRIED:
+                raise RequestError(f"{name} {base}: only {', '.join(CARRIED)} go on from one unit to the next")
+            return cls(name, base.of, 0.0, base)
+        if name == "peak" and rest == ["time"]:
+            return cls("peak time")
+        if name == "at":
+            return cls._at(rest, text)
         if name == "share":
             if rest[:1] == ["of"]:
                 rest = rest[1:]
@@ -92,15 +138,36 @@ class Measure:
             raise RequestError(f"{name} takes no field ({text!r})")
         return cls(name, rest[0] if rest else "", percent)
 
+    @classmethod
+    def _at(cls, rest: list[str], text: str) -> Measure:
+        if len(rest) == 2 and rest[0] == "capacity":
+            return cls("at", rest[1])
+        if len(rest) != 1 or not rest[0].isdigit() or not int(rest[0]):
+            raise RequestError(f"{text!r}: write how many at once, as in 'at 4', or 'at capacity place'")
+        return cls("at", "", float(rest[0]))
+
     def __str__(self) -> str:
         if self.base:
-            return f"share {self.base}"
+            return f"{self.name} {self.base}"
+        if self.name == "at":
+            return f"at capacity {self.of}" if self.of else f"at {self.percent:g}"
         percent = f" {self.percent:g}" if self.name == "percentile" else ""
         return f"{self.name}{percent}{' ' + self.of if self.of else ''}"
 
     @property
     def label(self) -> str:
         """The heading of its column unless the report says otherwise."""
+        if self.name in ONWARDS and self.base:
+            inner = self.base.label[:1].lower() + self.base.label[1:]
+            return {
+                "running": f"Running {inner}",
+                "before": f"{self.base.label} before",
+                "ever": f"{self.base.label} up to then",
+            }[self.name]
+        if self.name in HEADINGS:
+            return HEADINGS[self.name]
+        if self.name == "at":
+            return "Time at capacity" if self.of else f"Time with {self.percent:g} or more"
         if self.base:
             return (
                 f"Share of {self.base.label[:1].lower()}{self.base.label[1:]}" if self.base.name != "count" else "Share"
@@ -131,6 +198,12 @@ class Measure:
 
     def type_in(self, schema: LogSchema) -> tuple[FieldType | Literal["share", "mean", "mean duration"], str, int]:
         """Type, unit and scale of its values. Raises RequestError where it makes no sense for the field."""
+        if self.name in ONWARDS and self.base:
+            return self.base.type_in(schema)
+        if self.name in ("days", "workdays"):
+            return "number", "days", 0
+        if self.name in NEEDS_TIME and self.name not in ("time", "present"):
+            return self._of_spans(schema)
         if self.base:
             self.base.type_in(schema)
             return "share", "%", 0
@@ -148,8 +221,21 @@ class Measure:
                 raise RequestError(f"{self}: {field.name} holds several values; distinct of tags is not counted")
             if self.name == "present" and not schema.spans:
                 raise RequestError(f"the log {schema.name} has no finish and no duration, so nobody can be present")
-            return "number", "", 0
+            return "number", PLURAL.get(self.of, self.of).lower(), 0
         return self._amount(field)
+
+    def _of_spans(self, schema: LogSchema) -> tuple[FieldType | Literal["share", "mean", "mean duration"], str, int]:
+        if not schema.spans:
+            raise RequestError(f"the log {schema.name} has no finish and no duration, so nothing is at once ({self})")
+        if self.of:
+            schema.field(self.of)
+        if self.name == "used":
+            return "share", "%", 0
+        if self.name == "concurrency":
+            return "mean", "at once", 0
+        if self.name == "peak":
+            return "number", "at once", 0
+        return ("time", "", 0) if self.name == "peak time" else ("duration", "h:mm:ss", 0)
 
     def _amount(self, field: Field) -> tuple[FieldType | Literal["share", "mean", "mean duration"], str, int]:
         if self.name == "total" and field.name == "duration":

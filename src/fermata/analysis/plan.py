@@ -7,7 +7,7 @@ import hashlib
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any, Literal
 
 from fermata.analysis.filters import Selection
@@ -15,9 +15,10 @@ from fermata.analysis.measures import Measure
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
 from fermata.timeline import Calendar, Slot, Stretch, slots
+from fermata.timeline.hours import Hours
 from fermata.timeline.units import PARTS, WEEKDAY_NAMES, base_unit
 
-__all__ = ["Cell", "ColumnPlan", "Dimension", "Lookup", "Plan", "Strand"]
+__all__ = ["Cell", "ColumnPlan", "Dimension", "HoursOf", "Lookup", "Plan", "Rounding", "Strand"]
 
 MOST_ACROSS = 400
 
@@ -93,13 +94,50 @@ class Lookup:
 
 
 @dataclass(frozen=True, slots=True)
+class HoursOf:
+    """The hours that count: of each value of the field `by` its own, and `others` for the rest (or all, without `by`)."""
+
+    others: Hours
+    by: str = ""
+    each: tuple[tuple[str, Hours], ...] = ()
+
+    @property
+    def variants(self) -> tuple[tuple[str | None, Hours], ...]:
+        """Each value with its hours; None stands for all others and comes last."""
+        return (*self.each, (None, self.others))
+
+
+@dataclass(frozen=True, slots=True)
+class Rounding:
+    """Every span's length to whole steps of `step` microseconds, before it is split; its start stays."""
+
+    way: Literal["up", "down", "nearest"]
+    step: int
+
+
+@dataclass(frozen=True, slots=True)
 class Strand:
-    """One log's part of a plan: which events, and which columns (by number) they answer."""
+    """One log's part of a plan: which events, and which columns (by number) they answer.
+
+    `window` is its period, `covers` what the log holds, from its first start to past its last moment (both aware UTC); `reach`
+    is how much more than the period must be read. `stretch` is a period of its own, `units` whether its calendar units stand beside those of the plan
+    in their order (the month before), or it has none (all that was before). `dated` goes by another time than the start.
+    """
 
     schema: LogSchema
     selection: Selection
     measures: tuple[tuple[int, Measure], ...]
     lookups: tuple[Lookup, ...] = ()
+    computed: tuple[Any, ...] = ()
+    window: tuple[datetime, datetime] | None = None
+    covers: tuple[datetime, datetime] | None = None
+    capacities: tuple[tuple[str, int], ...] = ()
+    reach: timedelta = timedelta(0)
+    hours: HoursOf | None = None
+    rounding: Rounding | None = None
+    stretch: Stretch | None = None
+    units: bool = True
+    dated: str = ""
 
     @property
     def needs_spans(self) -> bool:
@@ -109,11 +147,21 @@ class Strand:
 
 @dataclass(frozen=True, slots=True)
 class ColumnPlan:
-    """A measure column: heading, measure, and the strand that answers it."""
+    """A measure column: heading, measure, the strand that answers it, and type, unit and scale of its values.
+
+    `earlier` is the strand of all that was before the period, for measures that go on from it. With a `formula` it is
+    worked out from other columns (by number), its operands. A hidden one is only an operand.
+    """
 
     label: str
     measure: Measure
     strand: int
+    kind: tuple[str, str, int] = ("number", "", 0)
+    earlier: int | None = None
+    formula: Any = None
+    operands: tuple[int, ...] = ()
+    factors: tuple[tuple[str, Any], ...] = ()
+    hidden: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +176,7 @@ class Cell:
 class Plan:
     """A report in absolute terms. `sort` is (column number or -1 - dimension number, descending).
 
-    `zeros` are groups of `by` to show even without events. `known` (aware) leaves out what came in later; `kept` are the values of the first dimension that a top N keeps; all others become one group.
+    `zeros` are groups of `by` to show even without events. `known` (aware) leaves out what came in later; `kept` are the values of the first dimension that a top N keeps; all others become one group. A workday is one with any of the hours of `workdays`. `checks` are columns that must be zero.
     """
 
     title: str
@@ -143,11 +191,23 @@ class Plan:
     kept: tuple[Any, ...] | None = None
     known: datetime | None = None
     zeros: tuple[tuple[Any, ...], ...] = ()
+    workdays: Hours | None = None
+    checks: tuple[int, ...] = ()
 
     @property
     def dimensions(self) -> tuple[Dimension, ...]:
         """All dimensions, the one across last."""
         return (*self.by, *((self.across,) if self.across else ()))
+
+    def of(self, strand: Strand) -> Plan:
+        """The plan as a strand sees it: with the period of its own, if it has one, and without units where those do not compare."""
+        if strand.stretch is None:
+            return self
+        if strand.units:
+            return dataclasses.replace(self, stretch=strand.stretch)
+        by = tuple(d for d in self.by if not d.calendar)
+        across = self.across if self.across and not self.across.calendar else None
+        return dataclasses.replace(self, stretch=strand.stretch, by=by, across=across)
 
     @property
     def levels(self) -> list[tuple[Dimension, ...]]:
@@ -196,14 +256,16 @@ class Plan:
             "strands": [
                 (
                     s.schema.name,
-                    repr(s.schema.fields),
-                    repr(s.selection),
+                    repr((s.schema.fields, s.schema.derivation, s.computed)),
+                    repr((s.selection, s.hours, s.rounding, s.dated)),
                     [str(m) for _, m in s.measures],
                     repr(s.lookups),
+                    (s.stretch.start.isoformat(), s.stretch.end.isoformat()) if s.stretch else None,
                 )
                 for s in self.strands
             ],
             "known": self.known.isoformat() if self.known else None,
+            "columns": [(str(c.measure), c.strand, c.earlier, repr(c.formula), c.operands) for c in self.columns],
             "layout": (self.sort, self.top, self.totals, self.zeros),
         }
         return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()[:16]

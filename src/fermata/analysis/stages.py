@@ -14,9 +14,11 @@ from functools import cache
 from typing import Any
 
 from fermata.analysis.buckets import Buckets
+from fermata.analysis.engine import Engine
 from fermata.analysis.filters import column
-from fermata.analysis.measures import Measure
-from fermata.analysis.plan import Dimension, Plan, Strand
+from fermata.analysis.measures import SWEPT, Measure
+from fermata.analysis.plan import Dimension, Plan, Rounding, Strand
+from fermata.analysis.within import cut, in_hours
 from fermata.fields import LogSchema
 
 __all__ = ["Reduction", "component", "inside", "labelled", "reductions", "select"]
@@ -40,9 +42,20 @@ class Reduction:
 
 
 def select(table: Any, strand: Strand) -> Any:
-    """Only the events the strand's filters keep."""
+    """Only the events the strand's filters keep, their lengths rounded if the report says so (filters see them as they are)."""
     predicates = strand.selection.predicates(table, strand.schema)
-    return table.filter(predicates) if predicates else table
+    return rounded(table.filter(predicates) if predicates else table, strand.rounding)
+
+
+def rounded(table: Any, rounding: Rounding | None) -> Any:
+    """Each span with its length rounded to whole steps, from its start; half a step goes up with `nearest`."""
+    if rounding is None:
+        return table
+    step = rounding.step
+    length = table.finish_utc.delta(table.start_utc, unit="microsecond")
+    more = {"up": step - 1, "down": 0, "nearest": step // 2}[rounding.way]
+    whole = ((length + more) // step).cast("int64") * step
+    return table.mutate(finish_utc=table.start_utc + whole.as_interval("us"))
 
 
 def naive(at: datetime) -> Any:
@@ -52,16 +65,20 @@ def naive(at: datetime) -> Any:
     return ibis.timestamp(at.replace(tzinfo=None).isoformat())
 
 
-def inside(table: Any, plan: Plan, *, spans: bool) -> Any:
-    """Only events that start in the period or, with `spans`, have any time in it."""
+def inside(table: Any, plan: Plan, strand: Strand, *, spans: bool) -> Any:
+    """Only events that start in the period, and in the hours that count, or, with `spans`, have any time in it."""
     start, end = naive(plan.stretch.start), naive(plan.stretch.end)
     if not spans:
-        return table.filter((table.start_utc >= start) & (table.start_utc < end))
+        kept = table.filter((table.start_utc >= start) & (table.start_utc < end))
+        return kept.filter(in_hours(kept, plan.stretch, strand)) if strand.hours else kept
     return table.filter((table.start_utc < end) & ((table.start_utc >= start) | (table.finish_utc > start)))
 
 
-def shaped(table: Any, plan: Plan) -> Any:
-    """Adds `began` (starts inside), the clipped ends `s` and `x`, and first and last base unit `e0`, `e1`."""
+def shaped(engine: Engine, table: Any, plan: Plan, strand: Strand) -> Any:
+    """Adds `began` (starts inside), the clipped ends `s` and `x`, and first and last base unit `e0`, `e1`.
+
+    Where only certain hours count, a span is one row for each stretch of them it meets.
+    """
     import ibis
 
     start, end = naive(plan.stretch.start), naive(plan.stretch.end)
@@ -70,6 +87,15 @@ def shaped(table: Any, plan: Plan) -> Any:
         s=ibis.greatest(table.start_utc, start),
         x=ibis.ifelse(table.finish_utc.isnull(), table.finish_utc, ibis.least(table.finish_utc, end)),
     )
+    if strand.hours:
+        table = cut(engine, table, plan.stretch, strand)
+    return placed(table, plan)
+
+
+def placed(table: Any, plan: Plan) -> Any:
+    """Adds the first and last base unit `e0`, `e1` of the time from `s` to `x`."""
+    import ibis
+
     if not plan.base:
         return table.mutate(e0=ibis.literal(0, type="int64"), e1=ibis.literal(0, type="int64"))
     buckets = Buckets.of(plan.slots(plan.base))
@@ -110,6 +136,8 @@ def component(measure: Measure) -> list[tuple[str, str]]:
     return {
         "count": [("count", SUM)],
         "time": [("time", SUM)],
+        "concurrency": [("time", SUM)],
+        "used": [("time", SUM)],
         "total": [(f"total {of}", SUM), (f"filled {of}", SUM)],
         "mean": [(f"total {of}", SUM), (f"filled {of}", SUM)],
         "first": [("first", MIN)],
@@ -153,28 +181,73 @@ def each_value(table: Any, plan: Plan, strand: Strand) -> Any:
     return table.mutate(**{stored: filled}).mutate(**{stored: ibis._[stored].unnest()})
 
 
-def reductions(table: Any, plan: Plan, strand: Strand, *, builtin_percentile: bool) -> list[Reduction]:
+def reductions(engine: Engine, table: Any, plan: Plan, strand: Strand) -> list[Reduction]:
     """The queries that answer the strand's columns, over `table` (source and carried events, unfiltered)."""
     found: list[Reduction] = []
     kinds = {(m.base or m).name for _, m in strand.measures}
     kept = each_value(select(table, strand), plan, strand)
     rolled = dict(c for _, m in strand.measures for c in component(m))
-    if "time" in kinds:
-        found.append(_spread(kept, plan, strand, rolled))
+    if "time" in rolled:
+        found.append(_spread(engine, kept, plan, strand, rolled))
     elif rolled:
-        here = inside(kept, plan, spans=False)
+        here = inside(kept, plan, strand, spans=False)
         finest = plan.levels[0]
         keys = labelled(here, plan, strand.schema, finest)
         sums = _sums(here, strand, None)
         expr = here.group_by(keys).aggregate(**_numbered(sums)) if keys else here.aggregate(**_numbered(sums))
         found.append(Reduction("sums", finest, expr, tuple((n, rolled[n]) for n in sums)))
     for of in dict.fromkeys((m.base or m).of for _, m in strand.measures if (m.base or m).name == "present"):
-        found.append(_seen(kept, plan, strand, of))
+        found.append(_seen(engine, kept, plan, strand, of))
+    if kinds & set(SWEPT):
+        here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
+        found += [sweep(here, plan, strand, fields) for fields in field_levels(plan)]
     if kinds & {"distinct", "median", "percentile"}:
-        here = inside(kept, plan, spans=False)
+        here = inside(kept, plan, strand, spans=False)
         for level in plan.levels:
-            found += _level(here, plan, strand, level, builtin_percentile)
+            found += _level(here, plan, strand, level, engine.builtin_percentile)
     return found
+
+
+def field_levels(plan: Plan) -> list[tuple[Dimension, ...]]:
+    """The different sets of fields among the plan's groupings, calendar units left out."""
+    return list(dict.fromkeys(tuple(d for d in level if not d.calendar) for level in plan.levels))
+
+
+def sweep(here: Any, plan: Plan, strand: Strand, fields: tuple[Dimension, ...]) -> Reduction:
+    """How much time there was with how many spans at once, by (fields, first unit, last unit, number).
+
+    The ends of all spans are put in order and counted up and down; between two ends the number stays the same. Where only
+    `union` is asked for, the running latest finish says it without the ends, which is quicker.
+    """
+    import ibis
+
+    kinds = {(m.base or m).name for _, m in strand.measures}
+    here = here.filter((here.x > here.s).fill_null(False))
+    keys = labelled(here, plan, strand.schema, fields)
+    here = here.select(*keys, s=here.s, x=here.x)
+    names = [f"k{i}" for i in range(len(keys))]
+    if kinds & set(SWEPT) <= {"union", "uncovered"}:
+        before = ibis.window(group_by=names, order_by=["s", "x"], preceding=(None, 1))
+        table = here.mutate(latest=here.x.max().over(before))
+        table = table.mutate(
+            s=ibis.ifelse(table.latest > table.s, table.latest, table.s).fill_null(table.s),
+            n=ibis.literal(1, type="int64"),
+        )
+    else:
+        ends = [here.select(*names, t=here[c], d=ibis.literal(d, type="int64")) for c, d in (("s", 1), ("x", -1))]
+        both = ibis.union(*ends, distinct=False)
+        at = both.group_by([*names, "t"]).aggregate(d=both.d.sum().cast("int64"))
+        running = ibis.window(group_by=names, order_by="t", preceding=None, following=0)
+        after = ibis.window(group_by=names, order_by="t")
+        table = at.mutate(n=at.d.sum().over(running).cast("int64"), s=at.t, x=at.t.lead().over(after))
+    table = placed(table.filter((table.x > table.s) & (table.n > 0)), plan)
+    micro = table.x.delta(table.s, unit="microsecond")
+    named = {"c0": micro.sum().cast("int64"), "first": table.s.min(), "spans": table.count()}
+    if plan.base:
+        buckets = Buckets.of(plan.slots(plan.base))
+        named["into_first"] = ibis.ifelse(table.e1 > table.e0, buckets.offset(table.s), 0).sum().cast("int64")
+    expr = table.group_by([*names, table.e0, table.e1, table.n]).aggregate(**named)
+    return Reduction("sweep", fields, expr, (("time", SUM),))
 
 
 def _numbered(named: dict[str, Any]) -> dict[str, Any]:
@@ -182,11 +255,11 @@ def _numbered(named: dict[str, Any]) -> dict[str, Any]:
     return {f"c{i}": expr for i, expr in enumerate(named.values())}
 
 
-def _spread(kept: Any, plan: Plan, strand: Strand, rolled: dict[str, str]) -> Reduction:
+def _spread(engine: Engine, kept: Any, plan: Plan, strand: Strand, rolled: dict[str, str]) -> Reduction:
     """Clipped time by (fields, first unit, last unit). Time is linear in the two ends, so the units between can be
     filled in after the reduction, exactly, and no event is ever multiplied."""
     fields = tuple(d for d in plan.dimensions if not d.calendar)
-    here = shaped(inside(kept, plan, spans=True), plan)
+    here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
     keys = [*labelled(here, plan, strand.schema, fields), *((here.e0, here.e1) if plan.base else ())]
     sums = _sums(here, strand, here.began)
     sums["time"] = here.x.delta(here.s, unit="microsecond").sum().cast("int64")
@@ -204,10 +277,10 @@ def _spread(kept: Any, plan: Plan, strand: Strand, rolled: dict[str, str]) -> Re
     return Reduction("spread", fields, expr, tuple((n, rolled[n]) for n in sums))
 
 
-def _seen(kept: Any, plan: Plan, strand: Strand, of: str) -> Reduction:
+def _seen(engine: Engine, kept: Any, plan: Plan, strand: Strand, of: str) -> Reduction:
     """Each value of a field with the units it had any time in; a bare instant counts where it is."""
     fields = tuple(d for d in plan.dimensions if not d.calendar)
-    here = shaped(inside(kept, plan, spans=True), plan)
+    here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
     value = here[strand.schema.field(of).stored]
     here = here.mutate(seen=value).filter(lambda t: t.seen.notnull())
     keys = [*labelled(here, plan, strand.schema, fields), here.seen, here.e0, here.e1]

@@ -20,6 +20,10 @@ from typing import Any, Literal, Self
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from fermata import tomlfile
+from fermata.api.computed import ComputedMap
+from fermata.api.derived import DerivedMap
+from fermata.api.terms import FactorMap, HolidayMap, HoursMap, PatternMap, TermMaps
+from fermata.errors import ConfigError
 from fermata.intake.mapping import LogMap
 from fermata.registers.model import RegisterMap
 from fermata.timeline import Calendar, Cycle
@@ -71,6 +75,7 @@ class WorkspaceTable(Strict):
     week_start: Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"] = "monday"
     fiscal_year: FiscalYear = FiscalYear(starts="01-01")
     cycles: dict[str, CycleTable] = Field(default_factory=dict)
+    workdays: str = ""
 
     @field_validator("zone")
     @classmethod
@@ -104,15 +109,26 @@ class WorkspaceTable(Strict):
 
 
 class Config(Strict):
-    """The whole file."""
+    """The whole file. `[logs.NAME]` tables with `from` or `generate` are `derived`, all others are read from files or queries."""
 
     workspace: WorkspaceTable
     logs: dict[str, LogMap] = Field(default_factory=dict)
+    derived: dict[str, DerivedMap] = Field(default_factory=dict)
     registers: dict[str, RegisterMap] = Field(default_factory=dict)
+    computed: dict[str, ComputedMap] = Field(default_factory=dict)
+    holidays: dict[str, HolidayMap] = Field(default_factory=dict)
+    hours: dict[str, HoursMap] = Field(default_factory=dict)
+    patterns: dict[str, PatternMap] = Field(default_factory=dict)
+    factors: dict[str, FactorMap] = Field(default_factory=dict)
 
-    @field_validator("logs")
+    @property
+    def terms(self) -> TermMaps:
+        """Holidays, hours, working patterns and factors."""
+        return TermMaps(holidays=self.holidays, hours=self.hours, patterns=self.patterns, factors=self.factors)
+
+    @field_validator("logs", "derived")
     @classmethod
-    def _log_names(cls, logs: dict[str, LogMap]) -> dict[str, LogMap]:
+    def _log_names(cls, logs: dict[str, Any]) -> dict[str, Any]:
         for name in logs:
             if not LOG_NAME.fullmatch(name) or name == "staging":
                 raise ValueError(f"{name!r} cannot name a log: small letters, digits, - and _")
@@ -122,4 +138,18 @@ class Config(Strict):
 def load(path: Path) -> Config:
     """The configuration in `path`. Raises ConfigError with every problem, each with its line."""
     data, text = tomlfile.load(path)
+    if "derived" in data:
+        raise ConfigError(str(path), ["derived: write [logs.NAME] with from or generate"])
+    logs = data.get("logs")
+    if isinstance(logs, dict):
+        made = {n: t for n, t in logs.items() if isinstance(t, dict) and ({"from", "generate"} & t.keys())}
+        data = {**data, "logs": {n: t for n, t in logs.items() if n not in made}, "derived": made}
+        text = _headed(text, made)
     return tomlfile.parse(Config, data, path, text)
+
+
+def _headed(text: str, made: dict[str, Any]) -> str:
+    """The text with the headers of derived logs as the model knows them, so that problems find their lines."""
+    for name in made:
+        text = re.sub(rf"(?m)^(\s*\[)logs(\.{re.escape(name)}[.\]])", r"\1derived\2", text)
+    return text

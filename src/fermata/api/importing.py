@@ -61,7 +61,7 @@ def import_log(
 ) -> list[Outcome]:
     """See `Workspace.import_log`."""
     mapping = workspace.mapping(log)
-    schema = workspace.schemas[log]
+    schema = workspace.stored_schemas[log]
     if holds_all and not mapping.key:
         raise RequestError(f"the log {log} has no key, so a missing entry cannot be told from one that never was")
     calendar = dataclasses.replace(workspace.config.workspace.calendar, zone_name=schema.zone)
@@ -184,7 +184,7 @@ def expire(workspace: Workspace, log: str, older_than: str, *, dry: bool, wait: 
     text = older_than or workspace.mapping(log).keep_for
     if not text:
         raise RequestError(f'say how long {log} is kept: --older-than "13 months", or keep_for in [logs.{log}]')
-    before = naive(ago(text, workspace.now(), zone(workspace.schemas[log].zone)))
+    before = naive(ago(text, workspace.now(), zone(workspace.stored_schemas[log].zone)))
     removal = retention.expire(workspace.archive, log, before, naive(workspace.now()), dry=dry, wait=wait)
     if removal.done:
         held = workspace.archive.snapshot().manifest.log(log).files.values()

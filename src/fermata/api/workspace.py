@@ -11,9 +11,12 @@ from typing import IO, Any
 
 from fermata.analysis.combine import Source
 from fermata.analysis.engine import DuckEngine
+from fermata.analysis.identify import opened
 from fermata.analysis.plan import Plan, Strand
 from fermata.api import importing, people
+from fermata.api.computed import with_computed
 from fermata.api.config import Config, load
+from fermata.api.derived import derived_schemas
 from fermata.api.people import Found
 from fermata.api.question import Question
 from fermata.api.result import Result
@@ -30,9 +33,12 @@ from fermata.registers.register import Register
 from fermata.reports import files as report_files
 from fermata.reports import run as runner
 from fermata.reports import survey as surveys
+from fermata.reports.generated import Given, Pattern
 from fermata.reports.model import Report
+from fermata.reports.resolve import resolve
 from fermata.reports.result import Records
-from fermata.timeline import Calendar
+from fermata.reports.terms import Terms
+from fermata.timeline import Calendar, Stretch
 from fermata.timeline.lengths import exact
 from fermata.timeline.periods import Period
 
@@ -84,6 +90,14 @@ class Place:
     views: dict[str, str]
     registers: Directory
     logs: Mapping[str, LogMap]
+    declared: Callable[[], Terms]
+    working: Callable[[], Mapping[str, Pattern]]
+    absences: dict[str, tuple[tuple[str, datetime, datetime], ...]] = field(default_factory=dict)
+
+    @property
+    def terms(self) -> Terms:
+        """Hours and factors, read when first asked for."""
+        return self.declared()
 
     def gap(self, log: str) -> timedelta | None:
         """The longest silence the log's mapping declares to be usual, if it does."""
@@ -101,15 +115,16 @@ class Place:
         return [{"file": live[r["file_id"]].path, **r} for r in rows if r["file_id"] in live]
 
     def extent(self, log: str) -> tuple[datetime, datetime] | None:
-        """First and last start of the log's events, aware UTC."""
-        found = self.snapshot.manifest.log(log).extent
-        return (found[0].replace(tzinfo=UTC), found[1].replace(tzinfo=UTC)) if found else None
+        """First and last start of the log's events, aware UTC; of a derived log, of those it is made from."""
+        found = [e for n in self.schemas[log].stored_logs if (e := self.snapshot.manifest.log(n).extent)]
+        if not found:
+            return None
+        return min(a for a, _ in found).replace(tzinfo=UTC), max(b for _, b in found).replace(tzinfo=UTC)
 
     def until(self, log: str) -> datetime:
         """The end of what the log holds, aware UTC, excluded."""
-        found = self.snapshot.manifest.log(log).until
-        assert found  # asked for logs with events only
-        return found.replace(tzinfo=UTC)
+        found = [u for n in self.schemas[log].stored_logs if (u := self.snapshot.manifest.log(n).until)]
+        return max(found).replace(tzinfo=UTC)  # asked for logs with events only
 
     def source(self, plan: Plan) -> Source:
         """Opens the events of the plan's period, strand by strand."""
@@ -117,18 +132,69 @@ class Place:
         def open_strand(strand: Strand) -> tuple[DuckEngine, Any]:
             import ibis
 
-            start, end = (t.replace(tzinfo=None) for t in (plan.stretch.start, plan.stretch.end))
-            spans = strand.needs_spans or strand.schema.spans
+            stretch = strand.stretch or plan.stretch
+            schema = strand.schema
+            if schema.derivation is not None:
+                return self.engine, self._generated(schema, plan, stretch)
+            start, end = _widened(stretch, strand)
+            spans = strand.needs_spans or schema.spans
             known = plan.known.astimezone(UTC).replace(tzinfo=None) if plan.known else None
-            query = self.snapshot.events_sql(strand.schema, start, end, spans=spans, known=known)
+            if strand.dated:
+                query = self.snapshot.all_events_sql(schema, known)
+                query = f'SELECT * REPLACE ("{schema.field(strand.dated).stored}" AS start_utc, NULL AS finish_utc) FROM ({query})'
+            else:
+                query = self.snapshot.events_sql(schema, start, end, spans=spans, known=known)
             if query not in self.views:
                 name = f"events_{len(self.views)}"
                 self.engine.do(f"CREATE TEMP VIEW {name} AS {query}")
                 self.views[query] = name
-            columns = {c: TYPES[kind] for c, kind in strand.schema.columns.items()}
+            columns = {c: TYPES[kind] for c, kind in schema.columns.items()}
             return self.engine, ibis.table(columns, name=self.views[query])
 
         return open_strand
+
+    def _generated(self, schema: LogSchema, plan: Plan, stretch: Stretch) -> Any:
+        """The events of a generated log, as a small table on the engine."""
+        import hashlib
+
+        made = schema.derivation
+        absences = getattr(made, "absences", "")
+        until = self.until(schema.name) if self.extent(schema.name) else None
+        away = self.away(absences, plan) if absences else ()
+        given = Given(self.registers, self.working(), until, schema.zone, self.terms.workdays, away)
+        rows = [(*row, 0, n, 0) for n, row in enumerate(made.rows(given, stretch), 1)]
+        kinds = {"VARCHAR": "text", "BIGINT": "number", "INTEGER": "number", "SMALLINT": "number", "TIMESTAMP": "time"}
+        columns = {c: kinds[kind] for c, kind in schema.columns.items()}
+        name = "made_" + hashlib.sha256(repr((columns, rows)).encode()).hexdigest()[:16]
+        empty = [(datetime(1900, 1, 1), *(None for _ in list(columns)[1:]))]  # no row: one that no period holds
+        return self.engine.lookup(name, columns, rows or empty)
+
+    def away(self, log: str, plan: Plan) -> tuple[tuple[str, datetime, datetime], ...]:
+        """The spans of a log of absences, by who was away."""
+        if log not in self.absences:
+            if not self.schemas[log].spans:
+                raise RequestError(f"absences: the log {log} has no finish and no duration")
+            if self.extent(log) is None:
+                return ()
+            found = resolve(Report.of(log=log, columns=["distinct user"]), self, plan.stretch.end)
+            engine, table = opened(found.strands[0], self.source(found))
+            rows = engine.run(
+                table.filter(table.finish_utc.notnull()).select("person", "start_utc", "finish_utc")
+            ).to_pylist()
+            self.absences[log] = tuple(
+                (r["person"], r["start_utc"].replace(tzinfo=UTC), r["finish_utc"].replace(tzinfo=UTC)) for r in rows
+            )
+        return self.absences[log]
+
+
+def _widened(stretch: Stretch, strand: Strand) -> tuple[datetime, datetime]:
+    """What must be read, naive UTC: the period, as far as derived logs reach, and a rounded span's step."""
+    start, end = (t.replace(tzinfo=None) for t in (stretch.start, stretch.end))
+    more = strand.reach + (timedelta(microseconds=strand.rounding.step) if strand.rounding else timedelta(0))
+    first, last = datetime(1900, 1, 1), datetime(9000, 1, 1)
+    return (start - more if start - first > more else first), (
+        end + strand.reach if last - end > strand.reach else last
+    )
 
 
 @dataclass
@@ -160,10 +226,28 @@ class Workspace:
         return DuckEngine()
 
     @functools.cached_property
-    def schemas(self) -> dict[str, LogSchema]:
-        """What each log's events hold."""
+    def stored_schemas(self) -> dict[str, LogSchema]:
+        """What the events of each log of the archive hold."""
         zone = self.config.workspace.zone
         return {name: log.schema_of(name, zone) for name, log in self.config.logs.items()}
+
+    @functools.cached_property
+    def schemas(self) -> dict[str, LogSchema]:
+        """What each log's events hold, derived ones and computed fields included. Raises ConfigError."""
+        zone = self.config.workspace.zone
+        stored = with_computed(self.stored_schemas, self.config.computed, self.directory, tuple(self.config.derived))
+        derived = derived_schemas(self.config.derived, stored, zone, self.directory)
+        return with_computed(derived, self.config.computed, self.directory, tuple(stored))
+
+    @functools.cached_property
+    def terms(self) -> Terms:
+        """Hours and factors. Raises ConfigError."""
+        return self.config.terms.terms(self.path, self.config.workspace.workdays)
+
+    @functools.cached_property
+    def patterns(self) -> dict[str, Pattern]:
+        """Working patterns. Raises UnknownName."""
+        return self.config.terms.working_patterns(self.path)
 
     @functools.cached_property
     def directory(self) -> Directory:
@@ -187,18 +271,30 @@ class Workspace:
             self.views,
             self.directory,
             self.config.logs,
+            lambda: self.terms,
+            lambda: self.patterns,
         )
 
     def mapping(self, log: str) -> LogMap:
         """How the log's records become events. Raises UnknownName."""
+        if log in self.config.derived:
+            raise RequestError(
+                f"{log} has no records of its own; it is made from {', '.join(self.known(log).stored_logs)}"
+            )
         if log not in self.config.logs:
             raise UnknownName.of("log", log, self.config.logs)
         return self.config.logs[log]
 
     def log(self, name: str) -> Question:
         """A question to one log, to be narrowed and grouped step by step. Raises UnknownName."""
-        self.mapping(name)
+        self.known(name)
         return Question(self, Report(log=name))
+
+    def known(self, log: str) -> LogSchema:
+        """What a log's events hold, derived logs included. Raises UnknownName."""
+        if log not in self.schemas:
+            raise UnknownName.of("log", log, self.schemas)
+        return self.schemas[log]
 
     def reports(self) -> list[str]:
         """The names of the workspace's own reports."""
@@ -206,9 +302,10 @@ class Workspace:
 
     def definition(self, name: str) -> Report:
         """The report kept under `name`, or a plain count of the log of that name. Raises UnknownName, ConfigError."""
-        if name in self.config.logs and name not in self.reports():
+        logs = (*self.config.logs, *self.config.derived)
+        if name in logs and name not in self.reports():
             return Report(log=name)
-        return report_files.load(self.reports_path, name, tuple(self.config.logs))
+        return report_files.load(self.reports_path, name, logs)
 
     def report(self, name: str, **changes: Any) -> Result:
         """Runs the report kept under `name` with some keys changed for this run: `period="last month"`."""

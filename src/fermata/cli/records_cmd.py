@@ -32,7 +32,7 @@ def command(ctx: click.Context, /, log: str, **options: Any) -> None:
         for name, value in workspace.source_record(log, options["show"]).items():
             click.echo(f"{name:<20}{value}")
         return
-    workspace.mapping(log)
+    workspace.known(log)
     from fermata.reports.model import Report
 
     report = common.narrowed(workspace, Report(log=log), options)

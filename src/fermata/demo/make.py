@@ -10,7 +10,7 @@ from importlib import resources
 from pathlib import Path
 from random import Random
 
-from fermata.demo import office, systems
+from fermata.demo import office, systems, terms
 from fermata.demo.clock import END, FIRST_DAY, ZONE, at_hour, busy, days
 from fermata.demo.people import DOORS, LINES, PRINTERS, PRODUCTIONS, Person, people
 from fermata.errors import DataError, RequestError
@@ -52,7 +52,7 @@ def _logs(target: Path, registers: Path) -> None:
     _entries(target, staff, Random(SEED + 4))
     more = (
         systems.logins, systems.software, systems.sessions, systems.web, systems.pages,
-        office.changes, office.credit, office.states, office.plans,
+        office.changes, office.credit, office.states, office.plans, terms.absences, terms.helpdesk,
     )  # fmt: skip
     for number, made in enumerate(more, 5):
         made(target, staff, Random(SEED + number))

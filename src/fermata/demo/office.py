@@ -10,6 +10,7 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
+from fermata.demo import terms
 from fermata.demo.clock import END, ZONE, at_hour, busy, days
 from fermata.demo.people import DOORS, HOSTS, LINES, PRINTERS, PRODUCTIONS, PROGRAMS, Person
 
@@ -152,10 +153,12 @@ def registers(target: Path, staff: list[Person], random: Random) -> None:
         title = random.choice(("assistant", "technician", "lead", "steward"))
         if i % 11 == 4:  # moved in January
             other = "house" if p.department != "house" else "office"
-            rows.append([*base, p.department, title, own, "", (MOVED - timedelta(days=1)).isoformat(), ""])
-            rows.append([*base, other, title, own, MOVED.isoformat(), "", ""])
+            rows.append(
+                [*base, p.department, title, own, terms.pattern(p), "", (MOVED - timedelta(days=1)).isoformat(), ""]
+            )
+            rows.append([*base, other, title, own, terms.pattern(p), MOVED.isoformat(), "", ""])
         else:
-            rows.append([*base, p.department, title, own, "", LEFT.isoformat() if i == 7 else "", ""])
+            rows.append([*base, p.department, title, own, terms.pattern(p), "", LEFT.isoformat() if i == 7 else "", ""])
     for i in range(6):  # on the books, never seen
         rows.append(
             [
@@ -168,6 +171,7 @@ def registers(target: Path, staff: list[Person], random: Random) -> None:
                 "house",
                 "steward",
                 "",
+                "crew",
                 "",
                 "",
                 "yes" if i == 5 else "",
@@ -185,6 +189,7 @@ def registers(target: Path, staff: list[Person], random: Random) -> None:
             "Department",
             "Title",
             "Groups",
+            "Pattern",
             "From",
             "Until",
             "Archived",
@@ -218,6 +223,7 @@ def registers(target: Path, staff: list[Person], random: Random) -> None:
         [list(h) for h in dict.fromkeys(map(tuple, holders))],
     )
     _devices(target / "devices.xlsx")
+    terms.agreed(target, staff, random)
 
 
 def _devices(path: Path) -> None:

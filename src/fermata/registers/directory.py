@@ -30,7 +30,7 @@ class Directory:
     def __post_init__(self) -> None:
         owners: dict[str, str] = {}
         for name, table in self.tables.items():
-            for kind in table.names:
+            for kind in (*table.names, *([f"{name} id"] if table.id else [])):
                 if kind in owners:
                     raise ConfigError(
                         "registers",

@@ -110,8 +110,6 @@ class RegisterMap(Strict):
         if self.links:
             if self.id or self.names or self.parent:
                 raise ValueError("an assignment has links, and no id, names or parent of its own")
-            if len(self.links) < 2:
-                raise ValueError("an assignment links two things or more, as in { user = ..., product = ... }")
         elif not self.id:
             raise ValueError("id is missing: the column that tells one from the other (or links, for an assignment)")
         return self

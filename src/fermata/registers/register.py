@@ -108,6 +108,10 @@ class Register:
         found = version.attributes[attribute]
         return list(found) or None if isinstance(found, tuple) else found
 
+    def texts(self, version: Version, kind: str) -> tuple[str, ...]:
+        """The names of a kind that a version has; its id is of the kind `people id` (the register's name before it)."""
+        return (version.id,) if kind == f"{self.name} id" else version.names.get(kind, ())
+
     def rows(self, kind: str, attributes: Iterable[str], start: datetime | None, end: datetime) -> list[dict[str, Any]]:
         """Names of a kind with what they mean: text, since, until, label and the attributes, cut to naive UTC [start, end).
 
@@ -118,7 +122,7 @@ class Register:
         for v in sorted(self.versions, key=lambda v: v.since):
             if v.since >= end or (start and v.until <= start):
                 continue
-            for text in v.names.get(kind, ()):
+            for text in self.texts(v, kind):
                 row = {"text": text, "label": self.labels[v.id], **{a: self.value(v, a) for a in wanted}}
                 held = found.setdefault(text, [])
                 last = held[-1] if held else None

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import dataclasses
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from fermata.analysis.combine import Source
+from fermata.analysis.computed import Classes, Rates
+from fermata.analysis.derive import CUT, ORPHAN, UNFINISHED, Pairing
 from fermata.analysis.explain import Step
 from fermata.analysis.filters import Selection
 from fermata.analysis.identify import opened
+from fermata.analysis.measures import NEEDS_TIME
 from fermata.analysis.plan import Plan, Strand
-from fermata.analysis.stages import naive, select
+from fermata.analysis.stages import inside, naive, select
 from fermata.archive import SourceFile
 from fermata.reports.gaps import gaps
 from fermata.timeline.words import span, stamp
@@ -19,15 +23,16 @@ if TYPE_CHECKING:
     from fermata.reports.run import Workplace
 
 MOST_GAPS = 3
+SPANNED = {*NEEDS_TIME, "duration"}
 
 __all__ = ["complete_to", "gathered", "known_beforehand", "why_nothing"]
 
 
 def complete_to(place: Workplace, plan: Plan, strand: int, extent: tuple[datetime, datetime]) -> datetime:
     """Up to when the strand's log is known to be complete: its last record, or what an import declared."""
-    declared = place.snapshot.manifest.log(plan.strands[strand].schema.name).complete_to
-    until = datetime.fromisoformat(declared).replace(tzinfo=UTC) if declared else extent[1]
-    return max(until, extent[1])
+    logs = [place.snapshot.manifest.log(name) for name in plan.strands[strand].schema.stored_logs]
+    declared = [datetime.fromisoformat(log.complete_to).replace(tzinfo=UTC) for log in logs if log.complete_to]
+    return max([*declared, extent[1]])
 
 
 def known_beforehand(plan: Plan, place: Workplace) -> list[str]:
@@ -38,23 +43,35 @@ def known_beforehand(plan: Plan, place: Workplace) -> list[str]:
             f"as it was known at {stamp(plan.known, plan.stretch.calendar.zone)}; what came in later is left out"
         )
     for number, strand in enumerate(plan.strands):
-        notes += _coverage(plan, place, number, strand)
-        notes += _from_ledger(plan, place, strand)
+        if strand.stretch is None:
+            notes += _coverage(plan, place, number, strand)
+    for name in stored_logs(plan):
+        notes += _from_ledger(plan, place, name)
     return notes
+
+
+def stored_logs(plan: Plan) -> list[str]:
+    """The logs of the archive that a plan's figures come from."""
+    return list(dict.fromkeys(name for s in plan.strands for name in s.schema.stored_logs))
 
 
 def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
     """All caveats of a run."""
     notes = known_beforehand(plan, place)
-    for name in dict.fromkeys(s.schema.name for s in plan.strands):
+    for name in stored_logs(plan):
         notes += _gaps_inside(plan, place, name)
     for strand in plan.strands:
         measured = {(m.base or m).of for _, m in strand.measures} | {(m.base or m).name for _, m in strand.measures}
-        if strand.schema.spans and measured & {"time", "duration", "present"}:
+        if isinstance(strand.schema.derivation, Pairing):
+            notes += _pairing(plan, strand, source)
+        elif strand.schema.spans and measured & SPANNED:
             last = f"{plan.stretch.end:%Y-%m}"
             parts = place.snapshot.manifest.log(strand.schema.name).parts
-            if any(p.unfinished for p in parts if p.month <= last):
+            if strand.schema.derivation or any(p.unfinished for p in parts if p.month <= last):
                 notes += _open_spans(plan, strand, source)
+        notes += _nothing_computed(plan, strand, source)
+    for strand in plan.strands:
+        notes += _terms(strand)
     if any(c.measure.base and c.measure.base.name in ("distinct", "present") for c in plan.columns):
         notes.append("shares of different values do not add up: one may count in several rows")
     if plan.set_dimension:
@@ -100,9 +117,8 @@ def _coverage(plan: Plan, place: Workplace, number: int, strand: Strand) -> list
     return notes
 
 
-def _from_ledger(plan: Plan, place: Workplace, strand: Strand) -> list[str]:
+def _from_ledger(plan: Plan, place: Workplace, name: str) -> list[str]:
     """What the imports of files that cover the period had to say."""
-    name = strand.schema.name
     files = list(place.snapshot.manifest.log(name).files.values())
     near = [f for f in files if _overlaps(f, plan)]
     notes = []
@@ -158,6 +174,63 @@ def _open_spans(plan: Plan, strand: Strand, source: Source) -> list[str]:
     return notes
 
 
+def _pairing(plan: Plan, strand: Strand, source: Source) -> list[str]:
+    """What became of the openings and closings of the period that found no partner."""
+    asked = tuple(c for c in strand.selection.without if c.field != "pairing")
+    only = tuple(c for c in strand.selection.only if c.field != "pairing")
+    strand = dataclasses.replace(strand, selection=dataclasses.replace(strand.selection, only=only, without=asked))
+    engine, table = opened(strand, source)
+    here = inside(select(table, strand), plan.of(strand), strand, spans=False)
+    counts = {r["pairing"]: r["n"] for r in engine.run(here.group_by("pairing").aggregate(n=here.count())).to_pylist()}
+    made, name = strand.schema.derivation, strand.schema.name
+    notes = []
+    if n := counts.get(UNFINISHED):
+        notes.append(
+            f"{n:,} of {name} of this period unfinished: no closing within {span(made.reach // timedelta(microseconds=1))}; counted, "
+            f"but in no time or duration (fermata records {name} --only pairing=unfinished)"
+        )
+    if n := counts.get(CUT):
+        limit = f" {span(made.at_most // timedelta(microseconds=1))}" if made.at_most else ""
+        notes.append(
+            f"{n:,} of {name} of this period without a closing, ended by the policy '{made.unfinished}{limit}'"
+        )
+    if n := counts.get(ORPHAN):
+        notes.append(
+            f"{n:,} closings of this period without an opening, left out (fermata records {name} --only pairing='no opening')"
+        )
+    return notes
+
+
+def _nothing_computed(plan: Plan, strand: Strand, source: Source) -> list[str]:
+    """Events for which a field the report asks about could not be worked out: no rule fits, no rate is valid."""
+    made = [c for c in strand.computed if isinstance(c, Classes | Rates)]
+    if not made or strand.stretch is not None:
+        return []
+    engine, table = opened(strand, source)
+    here = inside(select(table, strand), plan, strand, spans=False)
+    named = {f"c{i}": here.count(where=here[c.field.stored].isnull()) for i, c in enumerate(made)}
+    row = engine.run(here.aggregate(**named))
+    notes = []
+    for i, c in enumerate(made):
+        if n := row.column(i)[0].as_py():
+            why = "fit no rule" if isinstance(c, Classes) else "have no rate (or no finish), and are in no total"
+            notes.append(f"{n:,} events of {strand.schema.name} {why} of {c.field.name}: --only {c.field.name}=")
+    return notes
+
+
+def _terms(strand: Strand) -> list[str]:
+    """How money and rounded times came about."""
+    notes = []
+    if any(isinstance(c, Rates) and c.field.type == "money" for c in strand.computed):
+        notes.append("amounts by rates are rounded half up for each event; totals add the rounded ones")
+    if strand.rounding:
+        r = strand.rounding
+        notes.append(
+            f"each entry's length is rounded {r.way} to whole {span(r.step)} before anything is added up; the records keep theirs"
+        )
+    return notes
+
+
 def why_nothing(plan: Plan, place: Workplace, steps: tuple[tuple[str, tuple[Step, ...]], ...]) -> list[str]:
     """Why a result is empty: no events in the period, or which filter took the last ones; what lies around."""
     notes = []
@@ -177,13 +250,12 @@ def why_nothing(plan: Plan, place: Workplace, steps: tuple[tuple[str, tuple[Step
 
 def _around(plan: Plan, place: Workplace, strand: Strand) -> list[str]:
     """The last event before and the first after the period that the filters would keep."""
-    import dataclasses
-
     extent, zone = place.extent(strand.schema.name), plan.stretch.calendar.zone
     if extent is None:
         return []
     low, high = min(extent[0], plan.stretch.start), max(extent[1], plan.stretch.end)
     wide = dataclasses.replace(plan, stretch=dataclasses.replace(plan.stretch, start=low, end=high))
+    strand = dataclasses.replace(strand, window=(low, high), stretch=None)
     engine, table = opened(strand, place.source(wide))
     kept = select(table, strand) if strand.selection != Selection() else table
     before = kept.start_utc.max(where=kept.start_utc < naive(plan.stretch.start))

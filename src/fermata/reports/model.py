@@ -17,6 +17,7 @@ from typing import Any, Self
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from fermata.analysis.filters import Condition, Selection, between, conditions, empty, like, words
+from fermata.analysis.formula import Formula
 from fermata.analysis.measures import Measure
 from fermata.errors import RequestError
 from fermata.tomlfile import problems
@@ -86,11 +87,16 @@ class Chosen(Strict):
 
 
 class ColumnSpec(Chosen):
-    """A column: a measure with a heading, and if wanted a log and a narrower selection of its own."""
+    """A column: a measure with a heading, and if wanted a log, hours and a narrower selection of its own; or a formula over
+    other columns, measures and factors. With `show = false` it is there for formulas only.
+    """
 
-    measure: str
+    measure: str = ""
+    formula: str = ""
     label: str = ""
     log: str | None = None
+    hours: str | None = None
+    show: bool = True
 
     @field_validator("measure")
     @classmethod
@@ -98,10 +104,30 @@ class ColumnSpec(Chosen):
         Measure.parse(text)
         return text
 
+    @field_validator("formula")
+    @classmethod
+    def _sensible(cls, text: str) -> str:
+        Formula.parse(text)
+        return text
+
+    @model_validator(mode="after")
+    def _one(self) -> Self:
+        if bool(self.measure) is bool(self.formula):
+            raise ValueError("a column has either a measure or a formula")
+        if self.formula and (self.only or self.without or self.any_of or self.log or self.hours):
+            raise ValueError("a formula has no log, hours or selection of its own; give them to the columns it names")
+        return self
+
     @property
     def heading(self) -> str:
         """The label, or the measure's own."""
-        return self.label or Measure.parse(self.measure).label
+        return self.label or (Measure.parse(self.measure).label if self.measure else self.formula)
+
+
+def _column(text: str) -> dict[str, str]:
+    """A column in a word: a measure, or `Label = formula`."""
+    label, equals, formula = text.partition("=")
+    return {"label": label.strip(), "formula": formula.strip()} if equals else {"measure": text}
 
 
 class Report(Chosen):
@@ -109,6 +135,10 @@ class Report(Chosen):
 
     `period` stays as written (relative stays relative). `sort` names columns or dimensions, `-` in front for downwards.
     `every` shows each user, device, action or assignment that could appear, with zeros where nothing happened.
+    `hours` counts only certain hours ("office", "outside office"), `rounding` each span's length ("up 15 minutes"), `dated` goes by
+    another time than the start. `compare` sets another period beside: before, year ago, 52 weeks ago, weekdays before, or any;
+    `whole` all of it where this one is not over. `rows` keeps rows whose column is so ("Count = 0"); `checks` are equalities that
+    must hold ("Colour + Mono = Pages"), `warn` limits ("Refused > 20").
     `known` asks for the state as it was known at the end of a date (or at a time). `top` keeps the N highest of the first dimension and puts the rest into one row.
     """
 
@@ -125,6 +155,14 @@ class Report(Chosen):
     sort: tuple[str, ...] = ()
     top: int | None = Field(default=None, ge=1)
     totals: bool = True
+    hours: str | None = None
+    rounding: str | None = None
+    dated: str | None = None
+    compare: str | None = None
+    whole: bool = False
+    rows: tuple[str, ...] = ()
+    checks: tuple[str, ...] = ()
+    warn: tuple[str, ...] = ()
 
     @model_validator(mode="before")
     @classmethod
@@ -134,8 +172,11 @@ class Report(Chosen):
             for key in ("by", "sort"):
                 if isinstance(data.get(key), str):
                     data[key] = tuple(p.strip() for p in data[key].split(",") if p.strip())
+            for key in ("rows", "checks", "warn"):
+                if isinstance(data.get(key), str):
+                    data[key] = (data[key],)
             if isinstance(data.get("columns"), list | tuple):
-                data["columns"] = tuple({"measure": c} if isinstance(c, str) else c for c in data["columns"])
+                data["columns"] = tuple(_column(c) if isinstance(c, str) else c for c in data["columns"])
         return data
 
     @model_validator(mode="after")

@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import dataclasses
 import re
-from collections.abc import Iterable, Mapping
-from datetime import UTC, datetime
-from typing import Protocol
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import UTC, datetime, timedelta
+from typing import Any, Protocol
 
+from fermata.analysis.derive import unpaired
 from fermata.analysis.filters import Condition, Selection
 from fermata.analysis.measures import Measure
 from fermata.analysis.plan import ColumnPlan, Dimension, Lookup, Plan, Strand
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
 from fermata.registers.directory import Directory, kind
+from fermata.reports.columns import Ask, Columns, dimension_names, pairing_shown, rounding
+from fermata.reports.comparing import compared
 from fermata.reports.everyone import zero_rows
-from fermata.reports.model import Report
+from fermata.reports.model import ColumnSpec, Report
+from fermata.reports.terms import Terms
 from fermata.timeline import Calendar, Period, Stretch
 from fermata.timeline.zones import to_utc, zone
 
@@ -28,6 +32,10 @@ class Logs(Protocol):
     calendar: Calendar
     schemas: Mapping[str, LogSchema]
     registers: Directory
+
+    @property
+    def terms(self) -> Terms:
+        """Hours and factors."""
 
     def extent(self, log: str) -> tuple[datetime, datetime] | None:
         """First and last start of the log's events, aware UTC, both inclusive; None if it holds none."""
@@ -45,49 +53,127 @@ def resolve(report: Report, logs: Logs, now: datetime, *, every_field: bool = Fa
     if report.zone:
         zone(report.zone)
         calendar = dataclasses.replace(calendar, zone_name=report.zone)
-    strands: list[tuple[LogSchema, Selection]] = []
-    columns = []
-    for spec in report.columns:
-        schema = logs.registers.widened(known_log(logs, spec.log or report.log))
-        chosen = _joined(report.selection, spec.selection).checked(schema)
-        selection = _identities(chosen, schema, logs.registers)
-        if (schema, selection) not in strands:
-            strands.append((schema, selection))
-        measure = Measure.parse(spec.measure)
-        measure.type_in(schema)
-        columns.append(ColumnPlan(spec.heading, measure, strands.index((schema, selection))))
-    by = tuple(Dimension.of(name, [s for s, _ in strands], calendar) for name in report.by)
-    across = Dimension.of(report.across, [s for s, _ in strands], calendar) if report.across else None
-    extents = [e for s, _ in strands if (e := logs.extent(s.name))]
-    if not extents:
-        names = ", ".join(dict.fromkeys(s.name for s, _ in strands))
-        raise RequestError(f"the log {names} holds no events yet; import some with: fermata import {names}")
-    whole = (min(a for a, _ in extents), max(logs.until(s.name) for s, _ in strands if logs.extent(s.name)))
-    stretch = Period.parse(report.period, calendar).resolve(now, whole)
 
-    def strand(number: int, schema: LogSchema, selection: Selection) -> Strand:
-        measures = tuple((i, c.measure) for i, c in enumerate(columns) if c.strand == number)
-        asked = [d.name for d in (*by, *((across,) if across else ())) if not d.calendar]
-        asked += [c.field for c in selection.conditions]
-        asked += [of for _, m in measures if (of := (m.base or m).of)]
-        wanted = [*schema.by_name] if every_field else asked
-        return Strand(schema, selection, measures, lookups(logs.registers, schema, wanted, stretch))
+    def ask(spec: ColumnSpec) -> Ask:
+        schema = logs.registers.widened(known_log(logs, spec.log or report.log))
+        if report.dated:
+            schema = _dated(schema, report.dated)
+        chosen = _joined(report.selection, spec.selection).checked(schema)
+        selection = pairing_shown(_identities(chosen, schema, logs.registers), schema, unpaired(schema.derivation))
+        hours = spec.hours or report.hours
+        return Ask(schema, selection, logs.terms.hours_of(hours) if hours else None)
+
+    asked = [ask(spec) for spec in report.columns if spec.measure]
+    schemas = list(dict.fromkeys(a.schema for a in asked)) or [ask(ColumnSpec(measure="count")).schema]
+    by = tuple(Dimension.of(name, schemas, calendar) for name in report.by)
+    across = Dimension.of(report.across, schemas, calendar) if report.across else None
+    stretch = _stretch(report, logs, schemas, calendar, now)
+    gathered = Columns(
+        report, ask, logs, compared(report, stretch, now, _covered(logs, schemas[0])),
+        lambda schema: _past(stretch, _covered(logs, schema)),
+    )  # fmt: skip
+    for spec in report.columns:
+        gathered.add(spec)
+    checks = tuple(gathered.check(text) for text in report.checks)
+    columns = gathered.columns
+
+    def strand(number: int, one: Ask) -> Strand:
+        schema, covers = one.schema, _covered(logs, one.schema)
+        measures = tuple((i, c.measure) for i, c in enumerate(columns) if c.formula is None and c.strand == number)
+        measures += tuple((i, c.measure.base) for i, c in enumerate(columns) if c.earlier == number and c.measure.base)
+        ofs = [of for _, m in measures if (of := (m.base or m).of)]
+        wanted = [*dimension_names(by, across), *(c.field for c in one.selection.conditions), *ofs]
+        wanted += [one.hours.by] if one.hours and one.hours.by else []
+        made = _computed(schema, [*schema.by_name] if every_field else wanted)
+        wanted = [*schema.by_name] if every_field else [*wanted, *(n for c in made for n in c.needs)]
+        own = one.stretch or stretch
+        return Strand(
+            schema, one.selection, measures, lookups(logs.registers, schema, wanted, own), made, (own.start, own.end), covers,
+            _capacities(logs.registers, schema, measures, own),
+            hours=one.hours, rounding=rounding(report.rounding), stretch=one.stretch, units=one.units, dated=report.dated or "",
+        )  # fmt: skip
 
     return Plan(
         title=report.title or _title(report, columns, by, across),
         stretch=stretch,
         by=by,
         across=across,
-        strands=tuple(strand(n, schema, selection) for n, (schema, selection) in enumerate(strands)),
+        strands=tuple(strand(n, one) for n, one in enumerate(gathered.asks)),
         columns=tuple(columns),
         sort=_sort(report, columns, by),
         top=report.top,
         totals=report.totals,
-        zeros=zero_rows(report.every, by, strands[0][0], logs.registers, stretch, strands[0][1].only)
+        zeros=zero_rows(report.every, by, schemas[0], logs.registers, stretch, gathered.asks[0].selection.only)
         if report.every
         else (),
         known=known_at(report.known, calendar, now) if report.known else None,
+        checks=checks,
+        workdays=logs.terms.workdays if any(c.measure.name == "workdays" for c in columns) else None,
     )
+
+
+def _stretch(report: Report, logs: Logs, schemas: Sequence[LogSchema], calendar: Calendar, now: datetime) -> Stretch:
+    """The report's period, made absolute. Raises RequestError if the logs hold nothing yet."""
+    extents = [e for s in schemas if (e := logs.extent(s.name))]
+    if not extents:
+        names = ", ".join(dict.fromkeys(n for s in schemas for n in s.stored_logs))
+        raise RequestError(f"the log {names} holds no events yet; import some with: fermata import {names}")
+    whole = (min(a for a, _ in extents), max(logs.until(s.name) for s in schemas if logs.extent(s.name)))
+    return Period.parse(report.period, calendar).resolve(now, whole)
+
+
+def _covered(logs: Logs, schema: LogSchema) -> tuple[datetime, datetime] | None:
+    """From the first start to past the last moment of what a log holds."""
+    extent = logs.extent(schema.name)
+    return (extent[0], logs.until(schema.name)) if extent else None
+
+
+def _past(stretch: Stretch, covers: tuple[datetime, datetime] | None) -> Stretch:
+    """Everything before the period."""
+    first = min(covers[0], stretch.start - timedelta(microseconds=1)) if covers else stretch.start - timedelta(days=1)
+    return dataclasses.replace(
+        stretch, start=first, end=stretch.start, text="before", relative=False, days=None, notes=()
+    )
+
+
+def _dated(schema: LogSchema, name: str) -> LogSchema:
+    """The schema as one of instants, which go by the time field `name`. Raises RequestError."""
+    field = schema.field(name)
+    if field.type != "time":
+        raise RequestError(f"dated {name}: {name} is a {field.type}; a period goes by a time")
+    return dataclasses.replace(schema, spans=False)
+
+
+def _computed(schema: LogSchema, wanted: Iterable[str]) -> tuple[Any, ...]:
+    """The computed fields among those wanted, and those they are made from, in the order they were declared."""
+    needed = set(wanted)
+    for one in reversed(schema.computed):
+        if one.field.name in needed:
+            needed.update(one.needs)
+    return tuple(c for c in schema.computed if c.field.name in needed)
+
+
+def _capacities(
+    registers: Directory, schema: LogSchema, measures: Sequence[tuple[int, Measure]], stretch: Stretch
+) -> tuple[tuple[str, int], ...]:
+    """The capacity of each value of the field that measures ask about, as it is at the end of the period."""
+    fields = {inner.of for _, m in measures if (inner := m.base or m).name in ("at", "used") and inner.of}
+    found: dict[str, int] = {}
+    for name in sorted(fields):
+        register = registers.of(schema.field(name))
+        if register is None or "capacity" not in register.table.attributes:
+            raise RequestError(
+                f"the capacity of {name} is not known: no register that knows it has an attribute capacity"
+            )
+        end = stretch.end.astimezone(UTC).replace(tzinfo=None)
+        start = stretch.start.astimezone(UTC).replace(tzinfo=None)
+        for version in register.valid(start, end):
+            text = str(register.value(version, "capacity") or "")
+            if text and not text.isdigit():
+                raise RequestError(f"{version.place}: the capacity {text!r} is not a whole number")
+            if text:
+                found[register.labels[version.id]] = int(text)
+    return tuple(sorted(found.items()))
 
 
 def known_at(text: str, calendar: Calendar, now: datetime) -> datetime:
@@ -147,8 +233,8 @@ def _joined(outer: Selection, inner: Selection) -> Selection:
 
 
 def _title(report: Report, columns: list[ColumnPlan], by: tuple[Dimension, ...], across: Dimension | None) -> str:
-    heads = [c.label for c in columns]
-    title = f"{report.log.capitalize()}: {', '.join([heads[0], *(h.lower() for h in heads[1:])])}"
+    heads = [c.label for c in columns if not c.hidden]
+    title = f"{report.log.capitalize()}: {', '.join([heads[0], *(h[:1].lower() + h[1:] for h in heads[1:])])}"
     if by:
         title += " by " + ", ".join(d.name for d in by)
     return title + (f", {across.name} across" if across else "")

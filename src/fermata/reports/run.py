@@ -20,12 +20,14 @@ from fermata.errors import RequestError, UnknownName
 from fermata.fields import Field, LogSchema
 from fermata.kinds import KINDS
 from fermata.registers.directory import kind
-from fermata.reports import caveats
+from fermata.reports import caveats, judging
 from fermata.reports.model import Report
 from fermata.reports.resolve import Logs, lookups, resolve
 from fermata.reports.result import Context, Records, RunResult
 from fermata.timeline import Slot
 from fermata.timeline.words import stamp
+
+SHARED = ("union", "overlap")
 
 __all__ = ["Workplace", "describe", "listing", "records_of", "run"]
 
@@ -78,6 +80,9 @@ def _run(report: Report, place: Workplace, now: datetime, explained: bool) -> Ru
         )
 
     table = finish(plan, figures, covered)
+    notes += [*judging.compared_notes(plan, figures, report.whole), *judging.checked(plan, figures)]
+    table, evidence = judging.with_verdicts(plan, table, source)
+    notes += [*evidence, *judging.warned(table, report.warn)]
     nothing = not any(figures[plan.levels[-1]].values()) or _all_zero(table)
     steps = (
         tuple((s.schema.name, tuple(explain.steps(plan, s, source))) for s in plan.strands)
@@ -85,6 +90,8 @@ def _run(report: Report, place: Workplace, now: datetime, explained: bool) -> Ru
         else ()
     )
     notes = [*caveats.gathered(plan, place, source), *notes]
+    table, chosen = judging.kept_rows(table, report.rows)
+    notes = [*chosen, *notes]
     if nothing:
         notes = [*caveats.why_nothing(plan, place, steps), *notes]
     return RunResult(report, plan, table, _context(plan, place, now), tuple(dict.fromkeys(notes)), steps)
@@ -97,7 +104,7 @@ def _all_zero(table: Any) -> bool:
 def _context(plan: Plan, place: Workplace, now: datetime) -> Context:
     stretch = plan.stretch
     fresh = []
-    for name in dict.fromkeys(s.schema.name for s in plan.strands):
+    for name in caveats.stored_logs(plan):
         if extent := place.extent(name):
             fresh.append((name, extent[1]))
     filters = dict.fromkeys(str(s.selection) for s in plan.strands)
@@ -226,17 +233,33 @@ def describe(report: Report, place: Workplace, now: datetime) -> list[tuple[str,
     return lines + [("Note", n) for n in caveats.known_beforehand(plan, place)]
 
 
+def _has_records(column: Any) -> None:
+    """Raises RequestError for a figure that no list of records explains."""
+    if column.formula:
+        raise RequestError(
+            f"{column.label} is worked out from {', '.join(column.formula.names)}; ask for the records of these"
+        )
+    if column.measure.records == "none":
+        raise RequestError(
+            f"{column.label} ({column.measure}) is about a moment or a length, and has no records of its own"
+        )
+    if column.measure.name == "running":
+        raise RequestError(f"{column.label}: ask for the records of {column.measure.base}")
+
+
 def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | None = None) -> Records:
     """The events behind a cell of a result, oldest first, with file, record number and contribution."""
-    plan = result.plan
+    plan, column = result.plan, result.plan.columns[cell.column]
+    _has_records(column)
     rows, strand, total = drill.records(plan, cell, place.source(plan), limit)
-    column = plan.columns[cell.column]
     kind, unit, scale = measure_of(plan, cell.column).type_in(strand.schema)
     if kind in ("mean", "mean duration"):
         field = strand.schema.field(column.measure.of)
         kind, unit, scale = field.type, field.unit, field.scale
     where = ", ".join(f"{d.name} {_words(plan, d, k)}" for d, k in cell.keys) or "all"
     title = f"Records behind {column.label}: {where}"
+    if column.measure.name in SHARED:
+        title += " (each with its own time; together more than the figure where they overlap)"
     extra = ("contribution", "Contribution", str(kind), unit, scale)
     return _as_records(title, result.context, rows, strand.schema, place, total, extra)
 
@@ -269,7 +292,7 @@ def _as_records(
     total: int,
     extra: tuple[str, str, str, str, int] | None,
 ) -> Records:
-    files = place.snapshot.manifest.log(schema.name).files
+    logs = {name: place.snapshot.manifest.log(name).files for name in schema.stored_logs}
     columns: list[tuple[str, str, str, str, int]] = [("start", "Start", "time", "", 0)]
     values = [rows.column("start_utc").to_pylist()]
     if schema.spans:
@@ -285,7 +308,15 @@ def _as_records(
         values.append(rows.column(field.stored).to_pylist())
     columns += [("file", "File", "text", "", 0), ("record", "Record", "text", "", 0)]
     ids = rows.column("file_id").to_pylist()
-    values.append([files[i].path if i in files else f"file {i}" for i in ids])
+    names = (
+        rows.column("log").to_pylist()
+        if len(logs) > 1 and "log" in rows.column_names
+        else [next(iter(logs))] * len(ids)
+    )
+    origin = f"register {schema.derivation.register}" if hasattr(schema.derivation, "register") else ""
+    values.append(
+        [origin or (logs[n][i].path if i in logs[n] else f"file {i}") for n, i in zip(names, ids, strict=True)]
+    )
     values.append([f"{i}:{n}" for i, n in zip(ids, rows.column("record_no").to_pylist(), strict=True)])
     if extra:
         columns.append(extra)

@@ -55,7 +55,7 @@ def survey(log: str, place: Any, now: datetime, period: str = "all") -> Survey:
     )  # fmt: skip
     source = place.source(plan)
     engine, stored = source(dataclasses.replace(strand, lookups=()))
-    here = inside(stored, plan, spans=False)
+    here = inside(stored, plan, strand, spans=False)
     profiles = profile(here, engine.run, strand.schema)
     parts = {}
     for name, make in PARTS.items():
@@ -78,7 +78,8 @@ def each(place: Any, head: Context) -> Records:
         _column("older", "Older mapping", "number"),
     ]
     rows = []
-    for name, schema in place.schemas.items():
+    for name in place.logs:
+        schema = place.schemas[name]
         state: LogState = place.snapshot.manifest.log(name)
         files, extent = state.files.values(), place.extent(name)
         found = gaps(name, place) if extent else None
@@ -289,7 +290,7 @@ def _unresolved(look: _Look) -> Made:
         _column("last", "Last", "time"),
     ]
     engine, table = opened(look.strand, look.source)
-    here = inside(table, look.plan, spans=False)
+    here = inside(table, look.plan, look.strand, spans=False)
     rows = []
     for lookup in look.strand.lookups:
         stored = look.strand.schema.field(lookup.field).stored

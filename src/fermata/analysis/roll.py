@@ -1,0 +1,168 @@
+"""Figures that need more than adding up: at once, lengths of cells, and what goes on from unit to unit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import timedelta
+from typing import Any
+
+from fermata.analysis.measures import LENGTHS, ONWARDS, Measure
+from fermata.analysis.plan import Dimension, Plan, Strand
+from fermata.analysis.stages import ELSE_LABEL, component
+from fermata.analysis.within import inside_length, stretches_of
+from fermata.errors import RequestError
+from fermata.timeline import Slot
+
+__all__ = ["at_once", "lengths", "onwards"]
+
+Level = tuple[Dimension, ...]
+MICROSECOND = timedelta(microseconds=1)
+
+
+def at_once(plan: Plan, strand: Strand, rows: Any, level: Level) -> tuple[list[str], Any]:
+    """The components of union, overlap, peak, its moment and the times at so many, per group of a level.
+
+    `rows` have a column d0, d1 ... per dimension, `n` at once, `c0` microseconds of it, and `first`, where it began.
+    """
+    import pyarrow.compute as pc
+
+    keys = [f"d{plan.dimensions.index(d)}" for d in level]
+    time, n = rows.column("c0"), rows.column("n")
+    rows = rows.append_column("overlap", pc.if_else(pc.greater_equal(n, 2), time, 0))
+    asked = [(m.base or m) for _, m in strand.measures if (m.base or m).name == "at"]
+    for i, measure in enumerate(asked):
+        least: Any = _capacities(strand, level, keys, measure.of, rows) if measure.of else int(measure.percent)
+        rows = rows.append_column(f"at{i}", pc.if_else(pc.greater_equal(n, least), time, 0))
+    rows = rows.sort_by([("n", "descending"), ("first", "ascending")])
+    sums = [("c0", "sum"), ("overlap", "sum"), *((f"at{i}", "sum") for i in range(len(asked)))]
+    rolled = rows.group_by(keys, use_threads=False).aggregate([*sums, ("n", "first"), ("first", "first")])
+    named = ["union", "overlap", *map(str, asked), "peak", "peak time"]
+    return named, rolled.select([*keys, *(f"{c}_{how}" for c, how in sums), "n_first", "first_first"])
+
+
+def _capacities(strand: Strand, level: Level, keys: Sequence[str], field: str, rows: Any) -> Any:
+    """The capacity of each row's value of a field; null where there is none, or the level does not tell them apart."""
+    import pyarrow as pa
+
+    place = next((k for k, d in zip(keys, level, strict=True) if d.name == field), None)
+    held = dict(strand.capacities)
+    values = rows.column(place).to_pylist() if place else [None] * len(rows)
+    return pa.chunked_array([pa.array([held.get(str(v)) for v in values], type=pa.int64())])
+
+
+def lengths(plan: Plan, number: int, figures: Any) -> None:
+    """Adds the length of each cell, its days and workdays, and its capacity, for a strand whose measures ask for them."""
+    strand = plan.strands[number]
+    asked = [(m.base or m) for _, m in strand.measures if (m.base or m).name in LENGTHS]
+    if not asked:
+        return
+    own = plan.of(strand)
+    by_hours = strand.hours.by if strand.hours else ""
+    for level in plan.levels:
+        if by_hours and by_hours not in [d.name for d in level]:
+            raise RequestError(
+                f"{asked[0]}: the hours go by {by_hours}; group by it first, and leave totals out (--no-totals)"
+            )
+        calendar = [d for d in level if d.calendar]
+        told: dict[Any, dict[Any, dict[str, int]]] = {}
+        for key, found in figures[level].items():
+            value = next((k for k, d in zip(key, level, strict=True) if d.name == by_hours), None) if by_hours else None
+            if value not in told:
+                told[value] = dict(_cells(own, strand, calendar, value, any(m.name.endswith("days") for m in asked)))
+            units = tuple(k for k, d in zip(key, level, strict=True) if d.calendar)
+            for name, length in told[value].get(units, {}).items():
+                found[(number, name)] = length
+            for measure in asked:
+                if measure.of:
+                    held = next((k for k, d in zip(key, level, strict=True) if d.name == measure.of), None)
+                    found[(number, f"capacity {measure.of}")] = dict(strand.capacities).get(str(held))
+
+
+def _cells(
+    plan: Plan, strand: Strand, calendar: Sequence[Dimension], value: Any, days: bool
+) -> Iterator[tuple[Any, dict[str, int]]]:
+    """For each combination of calendar labels: microseconds covered by the log and within the hours, days, workdays."""
+    from fermata.timeline.units import base_unit
+
+    base = base_unit([*(d.name for d in calendar), *(["day"] if days else [])])
+    units = list(plan.slots(base))
+    named = [_labels(plan, d, units) for d in calendar]
+    dates = _labels(plan, Dimension("day", "unit"), units) if days else []
+    low, high = strand.covers or (plan.stretch.start, plan.stretch.end)
+    edges = stretches_of(strand.hours, plan.stretch, value) if strand.hours else ()
+    found: dict[Any, dict[str, Any]] = {}
+    for i, unit in enumerate(units):
+        start, end = max(unit.start, low), min(unit.end, high)
+        if start >= end:
+            continue
+        cell = found.setdefault(tuple(n[i] for n in named), {"length": 0, "days": set()})
+        cell["length"] += inside_length(start, end, edges) if strand.hours else (end - start) // MICROSECOND
+        if days:
+            cell["days"].add(dates[i])
+    every = list(plan.slots("day")) if days else []
+    for key, cell in found.items():
+        here = [every[i].begins.date() for i in cell["days"]]
+        open_ = [d for d in here if plan.workdays is None or plan.workdays.minutes(d)]
+        yield key, {"length": cell["length"], "days": len(here), "workdays": len(open_)}
+
+
+def _labels(plan: Plan, dimension: Dimension, units: Sequence[Slot]) -> list[int]:
+    """For each unit the dimension's label."""
+    from bisect import bisect_right
+
+    own = plan.slots(dimension.unit)
+    labels, _ = dimension.labels(own)
+    starts = [s.start for s in own]
+    return [labels[bisect_right(starts, u.start) - 1] for u in units]
+
+
+def onwards(plan: Plan, figures: Any) -> None:
+    """Adds what running, before and ever measures need: per group each unit's figure with all those before it."""
+    for column in plan.columns:
+        measure = column.measure
+        if measure.name not in ONWARDS or not measure.base:
+            continue
+        for level in plan.levels:
+            _go_on(plan, figures, level, column, measure)
+
+
+def _go_on(plan: Plan, figures: Any, level: Level, column: Any, measure: Measure) -> None:
+    units = [d for d in level if d.calendar]
+    if any(d.kind == "part" for d in units) or len(units) > 1:
+        raise RequestError(
+            f"{measure} goes on from one unit to the next; group by one calendar unit, not {', '.join(d.name for d in units)}"
+        )
+    fields = tuple(d for d in level if not d.calendar)
+    found = figures[level]
+    place = level.index(units[0]) if units else -1
+    earlier = figures.get(fields, {})
+    groups = (
+        dict.fromkeys(tuple(k for i, k in enumerate(key) if i != place) for key in (*found, *earlier))
+        if units
+        else found
+    )
+    order = range(len(plan.slots(units[0].unit))) if units else (0,)
+    for group in groups:
+        before = {name: earlier.get(group, {}).get((column.earlier, name)) for name, _ in component(measure)}
+        within: dict[str, Any] = dict.fromkeys(before)
+        for unit in order:
+            key = (*group[:place], unit, *group[place:]) if units else group
+            if unit == ELSE_LABEL:
+                continue
+            cell = found.setdefault(key, {})
+            for name, how in component(measure):
+                here = cell.get((column.strand, name))
+                until = _joined(within[name], here, how)
+                parts = {
+                    "running": until,
+                    "before": _joined(before[name], within[name], how),
+                    "ever": _joined(before[name], until, how),
+                }
+                cell[(column.strand, f"{measure.name} {name}")] = parts[measure.name]
+                within[name] = until
+
+
+def _joined(a: Any, b: Any, how: str) -> Any:
+    if a is None or b is None:
+        return b if a is None else a
+    return a + b if how == "sum" else min(a, b) if how == "min" else max(a, b)
