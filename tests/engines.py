@@ -15,7 +15,7 @@ from fermata.analysis.engine import DuckEngine, PostgresEngine
 from fermata.analysis.finish import finish
 from fermata.analysis.plan import Plan
 from fermata.analysis.table import Table
-from fermata.api.workspace import TYPES
+from fermata.api.place import TYPES
 from fermata.fields import Field, LogSchema
 from fermata.registers.directory import Directory
 from fermata.reports.model import Report

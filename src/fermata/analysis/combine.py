@@ -9,8 +9,9 @@ from typing import Any
 
 from fermata.analysis.engine import Engine
 from fermata.analysis.identify import opened
+from fermata.analysis.measures import Measure
 from fermata.analysis.plan import Dimension, Plan, Strand
-from fermata.analysis.roll import at_once, lengths, onwards
+from fermata.analysis.roll import at_once, beyond, lengths, onwards
 from fermata.analysis.stages import ELSE_LABEL, Reduction, reductions
 from fermata.timeline import Slot
 
@@ -51,6 +52,13 @@ def _gathered(plan: Plan, source: Source) -> Figures:
             names = [name for name, _ in reduction.components]
             if reduction.kind == "level":
                 _enter(figures[reduction.keys], number, names, rows, len(reduction.keys))
+                continue
+            if reduction.plan:
+                whole = _by_unit(reduction.plan, dataclasses.replace(reduction, kind="spread"), rows)
+                time = next(f"c{i}" for i, name in enumerate(names) if name == "time")
+                for level in own.levels:
+                    rolled = beyond(reduction.plan, own, whole, time, Measure.parse(reduction.kind), level)
+                    _enter(figures[level], number, [reduction.kind], rolled, len(level))
                 continue
             whole = _by_unit(own, reduction, rows)
             for level in own.levels:

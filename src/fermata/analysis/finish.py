@@ -22,7 +22,7 @@ __all__ = ["finish", "measure_of", "outermost", "value"]
 NONE_SHOWN = "(none)"
 Components = dict[tuple[int, str], Any]
 Covered = Callable[[int, Slot], bool]
-ZERO = ("count", "time", "total", "distinct", "present", "union", "overlap", "peak", "at")
+ZERO = ("count", "time", "total", "distinct", "present", "union", "overlap", "peak", "at", "over")
 
 
 def reader(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable[[Components], Any]:
@@ -36,6 +36,8 @@ def reader(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable
         return lambda found: inner(
             {(s, n.removeprefix(prefix)): v for (s, n), v in found.items() if n.startswith(prefix)}
         )
+    if measure.name == "rank":
+        return lambda found: found.get((place, str(measure)))
     if measure.base:
         part = reader(plan, dataclasses.replace(column, measure=measure.base), grand)
         whole = part(grand) if grand else None
@@ -111,10 +113,36 @@ def _mean(plan: Plan, column: ColumnPlan, total: Any, n: Any) -> Any:
 
 def finish(plan: Plan, figures: Figures, covered: Covered) -> Table:
     """The finished table. `covered` tells whether a strand's log covers a unit, which makes an absence a zero."""
+    _rank_groups(plan, figures)
     layout = _Layout(plan, figures, covered)
     keys = _with_totals(plan, _ordered(plan, figures, layout.grand))
     columns = [_dimension(plan, d) for d in plan.by] + _measures(plan, layout.across)
     return Table(tuple(columns), tuple(layout.row(key) for key in keys))
+
+
+def _rank_groups(plan: Plan, figures: Figures) -> None:
+    """Adds the place of each group among those beside it, for the measures that ask for it: equals share a place."""
+    grand = figures.get((), {}).get(())
+    for column in plan.columns:
+        measure = column.measure
+        if measure.name != "rank" or not measure.base:
+            continue
+        read = reader(plan, dataclasses.replace(column, measure=measure.base), grand)
+        for level, groups in figures.items():
+            at = len(level) - (2 if plan.across in level else 1)
+            if at < 0:
+                continue
+            beside: dict[Key, list[tuple[Any, Components]]] = {}
+            for key, found in groups.items():
+                if key[at] not in (ELSE_TEXT, ELSE_LABEL) or (key[at] == ELSE_LABEL and not level[at].calendar):
+                    beside.setdefault((*key[:at], *key[at + 1 :]), []).append((read(found), found))
+            for one in beside.values():
+                places: dict[Any, int] = {}
+                for i, v in enumerate(sorted((v for v, _ in one if v is not None), reverse=True), 1):
+                    places.setdefault(v, i)
+                for v, found in one:
+                    if v is not None:
+                        found[(column.strand, str(measure))] = places[v]
 
 
 def _with_totals(plan: Plan, keys: list[Key]) -> list[Key]:

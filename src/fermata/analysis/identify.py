@@ -12,7 +12,7 @@ from collections.abc import Callable
 from datetime import timedelta
 from typing import Any
 
-from fermata.analysis.derive import Reached
+from fermata.analysis.derive import EVER, Reached
 from fermata.analysis.engine import KINDS, Engine
 from fermata.analysis.plan import Strand
 from fermata.errors import DataError
@@ -33,7 +33,12 @@ def opened(strand: Strand, source: Callable[[Strand], tuple[Engine, Any]]) -> tu
 
 def derived(strand: Strand, source: Callable[[Strand], tuple[Engine, Any]]) -> tuple[Engine, Any]:
     """A strand's events as they are stored, or as they are made from those of other logs. Raises DataError where these live apart."""
-    return _made(strand.schema, strand.reach, strand, source)
+    engine, table = _made(strand.schema, EVER if strand.dated else strand.reach, strand, source)
+    if strand.dated:
+        import ibis
+
+        table = table.mutate(start_utc=table[stored_name(strand.dated)], finish_utc=ibis.null("timestamp(6)"))
+    return engine, table
 
 
 def _made(

@@ -17,6 +17,8 @@
     at N, at capacity FIELD   time with at least so many at once                 -
     used FIELD                time divided by what FIELD's capacity would hold   contributors
     days, workdays            local days of the log in the cell                  -
+    rank MEASURE              place among the groups beside it, the highest first: 1, 2, 2, 4    contributors of the measure
+    over LENGTH UNIT          each user's time beyond so much a unit             -
     running, before, ever MEASURE    up to the unit's end from the period's start, all before the unit, both together
 
 A span of no length is never at once with anything. A capacity is the attribute `capacity` of the register that knows FIELD.
@@ -62,6 +64,8 @@ MEASURES: dict[str, Records] = {
     "used": "contributors",
     "days": "none",
     "workdays": "none",
+    "rank": "contributors",
+    "over": "none",
     "running": "contributors",
     "before": "none",
     "ever": "none",
@@ -69,7 +73,7 @@ MEASURES: dict[str, Records] = {
 WITH_FIELD = ("distinct", "total", "mean", "median", "percentile", "least", "most", "present", "used")
 ADDS = ("count", "time", "total")
 SWEPT = ("union", "overlap", "uncovered", "peak", "peak time", "at")
-NEEDS_TIME = ("time", "present", "concurrency", "used", *SWEPT)
+NEEDS_TIME = ("time", "present", "concurrency", "used", "over", *SWEPT)
 ONWARDS = ("running", "before", "ever")  # measures that go on from unit to unit
 CARRIED = (*ADDS, "first", "last", "least", "most")
 LENGTHS = ("days", "workdays", "uncovered", "concurrency", "used")  # they need the length of the cell
@@ -88,16 +92,18 @@ PLURAL = {"user": "People", "device": "Devices", "place": "Places", "action": "A
 
 @dataclass(frozen=True, slots=True)
 class Measure:
-    """A measure as asked for: its name, the field it is of, and for a percentile the share in per cent.
+    """A measure as asked for: its name, the field it is of, for a percentile the share in per cent, for `at` and `over` how much,
+    for the latter of which calendar unit.
 
     >>> Measure.parse("percentile 95 duration")
-    Measure(name='percentile', of='duration', percent=95.0, base=None)
+    Measure(name='percentile', of='duration', percent=95.0, base=None, unit='')
     """
 
     name: str
     of: str = ""
     percent: float = 0.0
     base: Measure | None = None
+    unit: str = ""
 
     @classmethod
     def parse(cls, text: str) -> Measure:
@@ -115,10 +121,17 @@ class Measure:
             if base.name not in CARRIED:
                 raise RequestError(f"{name} {base}: only {', '.join(CARRIED)} go on from one unit to the next")
             return cls(name, base.of, 0.0, base)
+        if name == "rank":
+            base = cls.parse(" ".join(rest) or "count")
+            if base.base or base.name in ("first", "last", "peak time"):
+                raise RequestError(f"rank {base}: ranks are of counts and amounts")
+            return cls(name, base.of, base.percent, base, base.unit)
         if name == "peak" and rest == ["time"]:
             return cls("peak time")
         if name == "at":
             return cls._at(rest, text)
+        if name == "over":
+            return cls._over(rest, text)
         if name == "share":
             if rest[:1] == ["of"]:
                 rest = rest[1:]
@@ -146,7 +159,18 @@ class Measure:
             raise RequestError(f"{text!r}: write how many at once, as in 'at 4', or 'at capacity place'")
         return cls("at", "", float(rest[0]))
 
+    @classmethod
+    def _over(cls, rest: list[str], text: str) -> Measure:
+        m = re.fullmatch(r"(\d+(?:\.\d+)?)h (day|week|month)", " ".join(rest))
+        if not m:
+            raise RequestError(
+                f"{text!r}: write how much of each user's time a unit may hold, as in 'over 8h day' or 'over 38.5h week'"
+            )
+        return cls("over", "user", float(m[1]), None, m[2])
+
     def __str__(self) -> str:
+        if self.name == "over":
+            return f"over {self.percent:g}h {self.unit}"
         if self.base:
             return f"{self.name} {self.base}"
         if self.name == "at":
@@ -164,8 +188,12 @@ class Measure:
                 "before": f"{self.base.label} before",
                 "ever": f"{self.base.label} up to then",
             }[self.name]
+        if self.name == "rank" and self.base:
+            return f"Rank by {self.base.label[:1].lower()}{self.base.label[1:]}"
         if self.name in HEADINGS:
             return HEADINGS[self.name]
+        if self.name == "over":
+            return f"Over {self.percent:g} h a {self.unit}"
         if self.name == "at":
             return "Time at capacity" if self.of else f"Time with {self.percent:g} or more"
         if self.base:
@@ -200,6 +228,9 @@ class Measure:
         """Type, unit and scale of its values. Raises RequestError where it makes no sense for the field."""
         if self.name in ONWARDS and self.base:
             return self.base.type_in(schema)
+        if self.name == "rank" and self.base:
+            self.base.type_in(schema)
+            return "number", "place", 0
         if self.name in ("days", "workdays"):
             return "number", "days", 0
         if self.name in NEEDS_TIME and self.name not in ("time", "present"):
@@ -227,6 +258,9 @@ class Measure:
     def _of_spans(self, schema: LogSchema) -> tuple[FieldType | Literal["share", "mean", "mean duration"], str, int]:
         if not schema.spans:
             raise RequestError(f"the log {schema.name} has no finish and no duration, so nothing is at once ({self})")
+        if self.name == "over":
+            schema.field("user")
+            return "duration", "h:mm:ss", 0
         if self.of:
             schema.field(self.of)
         if self.name == "used":

@@ -8,12 +8,12 @@ from typing import Any
 
 from fermata.analysis.measures import LENGTHS, ONWARDS, Measure
 from fermata.analysis.plan import Dimension, Plan, Strand
-from fermata.analysis.stages import ELSE_LABEL, component
+from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, component
 from fermata.analysis.within import inside_length, stretches_of
 from fermata.errors import RequestError
 from fermata.timeline import Slot
 
-__all__ = ["at_once", "lengths", "onwards"]
+__all__ = ["at_once", "beyond", "lengths", "onwards"]
 
 Level = tuple[Dimension, ...]
 MICROSECOND = timedelta(microseconds=1)
@@ -38,6 +38,28 @@ def at_once(plan: Plan, strand: Strand, rows: Any, level: Level) -> tuple[list[s
     rolled = rows.group_by(keys, use_threads=False).aggregate([*sums, ("n", "first"), ("first", "first")])
     named = ["union", "overlap", *map(str, asked), "peak", "peak time"]
     return named, rolled.select([*keys, *(f"{c}_{how}" for c, how in sums), "n_first", "first_first"])
+
+
+def beyond(plan: Plan, own: Plan, rows: Any, time: str, measure: Measure, level: Level) -> Any:
+    """Each user's time of a unit beyond the measure's limit, added up per group of a level, key columns first.
+
+    `plan` is the finer grouping of the rows; what a top N of `own` does not keep becomes its rest here.
+    """
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    every = [f"d{i}" for i in range(len(plan.dimensions))]
+    whole = rows.group_by(every).aggregate([(time, "sum")])
+    more = pc.max_element_wise(pc.subtract(whole.column(f"{time}_sum"), round(measure.percent * 3_600_000_000)), 0)
+    keys = [f"d{plan.dimensions.index(d)}" for d in level]
+    if own.kept is not None:
+        first = whole.column("d0")
+        rest = ELSE_LABEL if own.by[0].calendar else ELSE_TEXT
+        kept = pc.is_in(first, value_set=pa.array(list(own.kept), type=first.type))
+        whole = whole.set_column(
+            whole.column_names.index("d0"), "d0", pc.if_else(kept, first, pa.scalar(rest, first.type))
+        )
+    return whole.append_column("more", more).group_by(keys).aggregate([("more", "sum")]).select([*keys, "more_sum"])
 
 
 def _capacities(strand: Strand, level: Level, keys: Sequence[str], field: str, rows: Any) -> Any:
@@ -73,7 +95,7 @@ def lengths(plan: Plan, number: int, figures: Any) -> None:
             for name, length in told[value].get(units, {}).items():
                 found[(number, name)] = length
             for measure in asked:
-                if measure.of:
+                if measure.name == "used":
                     held = next((k for k, d in zip(key, level, strict=True) if d.name == measure.of), None)
                     found[(number, f"capacity {measure.of}")] = dict(strand.capacities).get(str(held))
 

@@ -6,6 +6,7 @@ level; those that do not are reduced once per level.
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -19,6 +20,7 @@ from fermata.analysis.filters import column
 from fermata.analysis.measures import SWEPT, Measure
 from fermata.analysis.plan import Dimension, Plan, Rounding, Strand
 from fermata.analysis.within import cut, in_hours
+from fermata.errors import RequestError
 from fermata.fields import LogSchema
 
 __all__ = ["Reduction", "component", "inside", "labelled", "reductions", "select"]
@@ -29,7 +31,7 @@ ELSE_TEXT, ELSE_LABEL = "\uffffelse", -1  # the rest of a top N; it sorts after 
 
 @dataclass(frozen=True)
 class Reduction:
-    """A query of a strand and how to read it.
+    """A query of a strand and how to read it; `plan` is a finer grouping it has been made for, if it has.
 
     `kind` is `sums` (components that roll up, labelled by start), `spread` (the same, with `e0` and `e1`, first and last
     base unit of the time), `seen` (one row per present value, with `e0` and `e1`) or `level` (final figures of `keys`).
@@ -39,6 +41,7 @@ class Reduction:
     keys: tuple[Dimension, ...]
     expr: Any
     components: tuple[tuple[str, str], ...]
+    plan: Plan | None = None
 
 
 def select(table: Any, strand: Strand) -> Any:
@@ -201,11 +204,31 @@ def reductions(engine: Engine, table: Any, plan: Plan, strand: Strand) -> list[R
     if kinds & set(SWEPT):
         here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
         found += [sweep(here, plan, strand, fields) for fields in field_levels(plan)]
+    for measure in dict.fromkeys(m.base or m for _, m in strand.measures if (m.base or m).name == "over"):
+        finer = by_user_and_unit(plan, measure)
+        found.append(dataclasses.replace(_spread(engine, kept, finer, strand, {}), kind=str(measure), plan=finer))
     if kinds & {"distinct", "median", "percentile"}:
         here = inside(kept, plan, strand, spans=False)
         for level in plan.levels:
             found += _level(here, plan, strand, level, engine.builtin_percentile)
     return found
+
+
+def by_user_and_unit(plan: Plan, measure: Measure) -> Plan:
+    """The plan grouped by user and the measure's unit as well. Raises RequestError where its own groups would cut a user's unit."""
+    whole = {
+        "day": ("day", "week", "month", "quarter", "year", "weekday"),
+        "week": ("week",),
+        "month": ("month", "quarter", "year"),
+    }
+    for d in plan.dimensions:
+        fine = d.name in whole[measure.unit] if d.calendar else d.name.partition(".")[0] == "user"
+        if not fine and not (d.calendar and d.kind == "unit" and measure.unit == "day" and d.name != "hour"):
+            raise RequestError(
+                f"{measure} by {d.name} means nothing: a user's {measure.unit} falls into several; group by users and {whole[measure.unit][0]}s"
+            )
+    more = [d for d in (Dimension("user", "field"), Dimension(measure.unit, "unit")) if d not in plan.dimensions]
+    return dataclasses.replace(plan, by=(*plan.dimensions, *more), across=None, totals=False, kept=None)
 
 
 def field_levels(plan: Plan) -> list[tuple[Dimension, ...]]:
@@ -274,7 +297,7 @@ def _spread(engine: Engine, kept: Any, plan: Plan, strand: Strand, rolled: dict[
         }
     named = {**_numbered(sums), **extra}
     expr = here.group_by(keys).aggregate(**named) if keys else here.aggregate(**named)
-    return Reduction("spread", fields, expr, tuple((n, rolled[n]) for n in sums))
+    return Reduction("spread", fields, expr, tuple((n, rolled.get(n, SUM)) for n in sums))
 
 
 def _seen(engine: Engine, kept: Any, plan: Plan, strand: Strand, of: str) -> Reduction:

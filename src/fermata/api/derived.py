@@ -30,7 +30,6 @@ beside   = "entries"             # the log it is compared with: it is required u
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import timedelta
 from typing import Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
@@ -316,8 +315,3 @@ def derived_schemas(
     if problems:
         raise ConfigError("fermata.toml", problems)
     return schemas
-
-
-def reach_of(text: str) -> timedelta:
-    """A reach as a length."""
-    return exact(text)

@@ -53,10 +53,26 @@ class Question:
         return self._with(across=dimension)
 
     def measure(self, *measures: str, **labelled: str) -> Question:
-        """The columns: measures by name, or under a heading of their own: `measure(Refused="count")`."""
-        specs = [{"measure": m} for m in measures]
+        """The columns: measures by name, formulas (`"A day = time / days"`), or measures under a heading: `measure(Refused="count")`."""
+        specs: list[Any] = list(measures)
         specs += [{"measure": m, "label": label.replace("_", " ")} for label, m in labelled.items()]
         return self._with(columns=specs)
+
+    def hours(self, name: str) -> Question:
+        """Counts only what lies in these hours of the workspace, or `outside NAME`."""
+        return self._with(hours=name)
+
+    def rounding(self, how: str) -> Question:
+        """Rounds each span's length before it is split: `up 15 minutes`."""
+        return self._with(rounding=how)
+
+    def compare(self, other: str = "before", *, whole: bool = False) -> Question:
+        """Sets another period beside: `before`, `year ago`, `52 weeks ago`, `weekdays before`, or any period."""
+        return self._with(compare=other, whole=whole)
+
+    def rows(self, *conditions: str) -> Question:
+        """Shows only rows whose columns meet the conditions (`Count = 0`); totals stay those of all."""
+        return self._with(rows=conditions)
 
     def zone(self, name: str) -> Question:
         """Days and months of another zone than the workspace's."""

@@ -3,25 +3,22 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import IO, Any
 
-from fermata.analysis.combine import Source
 from fermata.analysis.engine import DuckEngine
-from fermata.analysis.identify import opened
-from fermata.analysis.plan import Plan, Strand
 from fermata.api import importing, people
 from fermata.api.computed import with_computed
 from fermata.api.config import Config, load
 from fermata.api.derived import derived_schemas
 from fermata.api.people import Found
+from fermata.api.place import Place
 from fermata.api.question import Question
 from fermata.api.result import Result
-from fermata.archive import Archive, Snapshot
-from fermata.archive.duck import scan
+from fermata.archive import Archive
 from fermata.archive.retention import Removal
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
@@ -31,30 +28,19 @@ from fermata.intake.storing import Progress
 from fermata.registers.directory import Directory
 from fermata.registers.register import Register
 from fermata.reports import files as report_files
+from fermata.reports import looking
 from fermata.reports import run as runner
 from fermata.reports import survey as surveys
-from fermata.reports.generated import Given, Pattern
+from fermata.reports.generated import Pattern
 from fermata.reports.model import Report
-from fermata.reports.resolve import resolve
 from fermata.reports.result import Records
 from fermata.reports.terms import Terms
-from fermata.timeline import Calendar, Stretch
-from fermata.timeline.lengths import exact
 from fermata.timeline.periods import Period
 
 __all__ = ["CONFIG", "Place", "Workspace", "open_workspace"]
 
 CONFIG = "fermata.toml"
 Clock = Callable[[], datetime]
-TYPES = {
-    "INTEGER": "int32",
-    "BIGINT": "int64",
-    "SMALLINT": "int16",
-    "BOOLEAN": "boolean",
-    "VARCHAR": "string",
-    "VARCHAR[]": "array<string>",
-    "TIMESTAMP": "timestamp(6)",
-}
 
 
 def open_workspace(path: str | Path = ".", *, now: datetime | None = None) -> Workspace:
@@ -76,125 +62,6 @@ def _clock(now: datetime | None) -> Clock:
     if now.tzinfo is None:
         raise RequestError(f"now = {now} has no zone; give an aware datetime")
     return lambda: now
-
-
-@dataclass
-class Place:
-    """A workspace at one moment: what a run sees of it. A result keeps it, so its records come from the same state."""
-
-    calendar: Calendar
-    schemas: Mapping[str, LogSchema]
-    mappings: Mapping[str, str]
-    snapshot: Snapshot
-    engine: DuckEngine
-    views: dict[str, str]
-    registers: Directory
-    logs: Mapping[str, LogMap]
-    declared: Callable[[], Terms]
-    working: Callable[[], Mapping[str, Pattern]]
-    absences: dict[str, tuple[tuple[str, datetime, datetime], ...]] = field(default_factory=dict)
-
-    @property
-    def terms(self) -> Terms:
-        """Hours and factors, read when first asked for."""
-        return self.declared()
-
-    def gap(self, log: str) -> timedelta | None:
-        """The longest silence the log's mapping declares to be usual, if it does."""
-        text = self.logs[log].gap
-        return exact(text) if text else None
-
-    def rejects(self, log: str) -> list[dict[str, Any]]:
-        """The log's rejected records: file, record number, line in the file where known, reason, text."""
-        live, paths = self.snapshot.manifest.log(log).files, self.snapshot.rejects(log)
-        if not paths:
-            return []
-        rows = self.engine.sql(
-            f"SELECT file_id, record_no, line, reason, whole FROM {scan(paths)} ORDER BY ALL"
-        ).to_pylist()
-        return [{"file": live[r["file_id"]].path, **r} for r in rows if r["file_id"] in live]
-
-    def extent(self, log: str) -> tuple[datetime, datetime] | None:
-        """First and last start of the log's events, aware UTC; of a derived log, of those it is made from."""
-        found = [e for n in self.schemas[log].stored_logs if (e := self.snapshot.manifest.log(n).extent)]
-        if not found:
-            return None
-        return min(a for a, _ in found).replace(tzinfo=UTC), max(b for _, b in found).replace(tzinfo=UTC)
-
-    def until(self, log: str) -> datetime:
-        """The end of what the log holds, aware UTC, excluded."""
-        found = [u for n in self.schemas[log].stored_logs if (u := self.snapshot.manifest.log(n).until)]
-        return max(found).replace(tzinfo=UTC)  # asked for logs with events only
-
-    def source(self, plan: Plan) -> Source:
-        """Opens the events of the plan's period, strand by strand."""
-
-        def open_strand(strand: Strand) -> tuple[DuckEngine, Any]:
-            import ibis
-
-            stretch = strand.stretch or plan.stretch
-            schema = strand.schema
-            if schema.derivation is not None:
-                return self.engine, self._generated(schema, plan, stretch)
-            start, end = _widened(stretch, strand)
-            spans = strand.needs_spans or schema.spans
-            known = plan.known.astimezone(UTC).replace(tzinfo=None) if plan.known else None
-            if strand.dated:
-                query = self.snapshot.all_events_sql(schema, known)
-                query = f'SELECT * REPLACE ("{schema.field(strand.dated).stored}" AS start_utc, NULL AS finish_utc) FROM ({query})'
-            else:
-                query = self.snapshot.events_sql(schema, start, end, spans=spans, known=known)
-            if query not in self.views:
-                name = f"events_{len(self.views)}"
-                self.engine.do(f"CREATE TEMP VIEW {name} AS {query}")
-                self.views[query] = name
-            columns = {c: TYPES[kind] for c, kind in schema.columns.items()}
-            return self.engine, ibis.table(columns, name=self.views[query])
-
-        return open_strand
-
-    def _generated(self, schema: LogSchema, plan: Plan, stretch: Stretch) -> Any:
-        """The events of a generated log, as a small table on the engine."""
-        import hashlib
-
-        made = schema.derivation
-        absences = getattr(made, "absences", "")
-        until = self.until(schema.name) if self.extent(schema.name) else None
-        away = self.away(absences, plan) if absences else ()
-        given = Given(self.registers, self.working(), until, schema.zone, self.terms.workdays, away)
-        rows = [(*row, 0, n, 0) for n, row in enumerate(made.rows(given, stretch), 1)]
-        kinds = {"VARCHAR": "text", "BIGINT": "number", "INTEGER": "number", "SMALLINT": "number", "TIMESTAMP": "time"}
-        columns = {c: kinds[kind] for c, kind in schema.columns.items()}
-        name = "made_" + hashlib.sha256(repr((columns, rows)).encode()).hexdigest()[:16]
-        empty = [(datetime(1900, 1, 1), *(None for _ in list(columns)[1:]))]  # no row: one that no period holds
-        return self.engine.lookup(name, columns, rows or empty)
-
-    def away(self, log: str, plan: Plan) -> tuple[tuple[str, datetime, datetime], ...]:
-        """The spans of a log of absences, by who was away."""
-        if log not in self.absences:
-            if not self.schemas[log].spans:
-                raise RequestError(f"absences: the log {log} has no finish and no duration")
-            if self.extent(log) is None:
-                return ()
-            found = resolve(Report.of(log=log, columns=["distinct user"]), self, plan.stretch.end)
-            engine, table = opened(found.strands[0], self.source(found))
-            rows = engine.run(
-                table.filter(table.finish_utc.notnull()).select("person", "start_utc", "finish_utc")
-            ).to_pylist()
-            self.absences[log] = tuple(
-                (r["person"], r["start_utc"].replace(tzinfo=UTC), r["finish_utc"].replace(tzinfo=UTC)) for r in rows
-            )
-        return self.absences[log]
-
-
-def _widened(stretch: Stretch, strand: Strand) -> tuple[datetime, datetime]:
-    """What must be read, naive UTC: the period, as far as derived logs reach, and a rounded span's step."""
-    start, end = (t.replace(tzinfo=None) for t in (stretch.start, stretch.end))
-    more = strand.reach + (timedelta(microseconds=strand.rounding.step) if strand.rounding else timedelta(0))
-    first, last = datetime(1900, 1, 1), datetime(9000, 1, 1)
-    return (start - more if start - first > more else first), (
-        end + strand.reach if last - end > strand.reach else last
-    )
 
 
 @dataclass
@@ -323,6 +190,33 @@ class Workspace:
     def listing(self, report: Report, limit: int | None = None) -> Any:
         """The events a report's filters keep in its period, oldest first."""
         return runner.listing(report, self.place(), self.now(), limit)
+
+    def inside(self, log: str, *, at: datetime | None = None, **asked: Any) -> Records:
+        """Who is inside at an aware instant (now): whose last reading in `log` in the `back` ("24 hours") before it is an entry.
+
+        `opening` and `closing` are the actions of entries and exits; `only`, `without`, `any_of` narrow the readings.
+        """
+        self.known(log)
+        chosen = {k: asked.pop(k) for k in ("only", "without", "any_of") if k in asked}
+        return looking.inside_now(Report.of(log=log, **chosen), self.place(), self.now(), at or self.now(), **asked)
+
+    def contacts(
+        self, log: str, person: str, *, within: str = "15 minutes", at: str = "place", **chosen: Any
+    ) -> Records:
+        """Who was at the same place (the field `at`) as `person`, no more than `within` apart ("0" for at once).
+
+        `period`, `only`, `without`, `any_of` narrow the events as in a report.
+        """
+        self.known(log)
+        return self.contacts_of(Report.of(log=log, **chosen), person, within=within, at=at)
+
+    def contacts_of(self, report: Report, person: str, *, within: str = "15 minutes", at: str = "place") -> Records:
+        """The same for the log, period and filters of a report."""
+        return looking.contacts(report, self.place(), self.now(), person, within=within, at=at)
+
+    def unusual(self, report: Report, *, unit: str = "day", history: int = 28, factor: float = 2.0) -> Records:
+        """Units of the report's period with more of its first column than `factor` times what is usual for the same group."""
+        return looking.unusual(report, self.place(), self.now(), unit=unit, history=history, factor=factor)
 
     def step(self, report: Report, n: int) -> Report:
         """The report for the period `n` steps later (earlier if negative): the month before, the fortnight after."""

@@ -68,8 +68,8 @@ def open_workspace(ctx: click.Context) -> Workspace:
     return opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], workspace.config.workspace.zone))
 
 
-def read_now(text: str | None, zone: str | None) -> datetime | None:
-    """`--now` as an aware time; without an offset it is on the workspace's clock."""
+def read_now(text: str | None, zone: str | None, option: str = "--now") -> datetime | None:
+    """`--now`, or another option, as an aware time; without an offset it is on the workspace's clock."""
     if text is None:
         return None
     from fermata.errors import RequestError
@@ -79,11 +79,11 @@ def read_now(text: str | None, zone: str | None) -> datetime | None:
     try:
         at = datetime.fromisoformat(text)
     except ValueError:
-        raise RequestError(f"--now {text!r} is not a time; write 2026-04-01T09:00") from None
+        raise RequestError(f"{option} {text!r} is not a time; write 2026-04-01T09:00") from None
     if at.tzinfo:
         return at
     if zone is None:
-        raise RequestError("--now has no offset")
+        raise RequestError(f"{option} has no offset")
     return to_utc(at, known(zone))
 
 

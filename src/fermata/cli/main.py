@@ -29,11 +29,22 @@ COMMANDS = {  # name -> what it does, in the order people work
     "records": "list events, or the whole record behind one",
     "report": "run a report, or ask a log directly",
     "reports": "list the reports of the workspace, or show one's definition",
+    "inside": "who is inside at a time, by place",
+    "contacts": "who was at the same place as somebody within a time",
+    "unusual": "what is more than somebody's own usual",
     "kinds": "list the kinds of log and the words their reports expect",
     "take-back": "take an import out again",
     "expire": "drop events older than a log keeps them",
 }
-PLACES = {"find": "people_cmd", "register": "people_cmd", "take-back": "remove_cmd", "expire": "remove_cmd"}
+PLACES = {
+    "inside": "looking_cmd",
+    "contacts": "looking_cmd",
+    "unusual": "looking_cmd",
+    "find": "people_cmd",
+    "register": "people_cmd",
+    "take-back": "remove_cmd",
+    "expire": "remove_cmd",
+}
 
 
 class Lazy(click.Group):

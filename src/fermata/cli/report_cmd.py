@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import click
@@ -9,6 +10,8 @@ import click
 from fermata.cli import common
 
 __all__ = ["command"]
+
+APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 
 
 @click.command(name="report")
@@ -23,7 +26,7 @@ __all__ = ["command"]
 @click.option(
     "--columns",
     metavar="MEASURE,...",
-    help="count, time, 'distinct user', 'mean duration', 'p95 duration', share ...",
+    help="count, time, 'distinct user', 'mean duration', 'p95 duration', share ..., or 'Label = formula'.",
 )
 @click.option("--sort", metavar="COLUMN,...", help="Order by columns or dimensions; -COLUMN for downwards.")
 @click.option(
@@ -35,6 +38,22 @@ __all__ = ["command"]
 @click.option(
     "--every", metavar="FIELD", help="Rows also for users, devices, actions or an assignment without any event."
 )
+@click.option("--hours", metavar="NAME", help="Only these hours of the workspace: office, 'outside office', night ...")
+@click.option(
+    "--rounding", metavar="HOW", help="Round each entry's length first: 'up 15 minutes', 'nearest 6 minutes'."
+)
+@click.option("--dated", metavar="FIELD", help="The period goes by this time instead of the start.")
+@click.option(
+    "--compare",
+    metavar="PERIOD",
+    help="Set beside: before, 'year ago', '52 weeks ago', 'weekdays before', or a period.",
+)
+@click.option("--whole", is_flag=True, default=None, help="Compare with all of it, though this period is not over.")
+@click.option(
+    "--rows", multiple=True, metavar="CONDITION", help="Only rows with 'Count = 0', 'Time >= 8h', 'Reached < 90 %'."
+)
+@click.option("--check", "checks", multiple=True, metavar="EQUALITY", help="What must hold: 'Colour + Mono = Pages'.")
+@click.option("--warn", multiple=True, metavar="LIMIT", help="Say which rows cross a limit: 'Refused > 20'.")
 @click.option("--totals/--no-totals", default=None, help="With or without subtotals and grand total.")
 @click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
 @click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
@@ -54,6 +73,7 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     fermata report doors --period 2026-03 --by user --across month
     fermata report calls --only action=answered --by device --columns count,time,'mean duration'
     fermata report doors --by place --records --at place='Stage side'
+    fermata report entries --by user --hours night --columns time,'A day = time / days' --compare before
     """
     workspace = common.open_workspace(ctx)
     report = common.narrowed(workspace, workspace.definition(name), options)
@@ -76,9 +96,11 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
 
 
 def _shaped(report: Any, options: dict[str, Any]) -> Any:
-    changes = {k: options[k] for k in ("by", "across", "every", "sort", "top", "totals") if options[k] is not None}
+    single = ("by", "across", "every", "sort", "top", "totals", "hours", "rounding", "dated", "compare", "whole")
+    changes = {k: options[k] for k in single if options[k] is not None}
+    changes |= {k: options[k] for k in ("rows", "checks", "warn") if options[k]}
     if options["columns"]:
-        changes["columns"] = [c.strip() for c in options["columns"].split(",")]
+        changes["columns"] = [c.strip() for c in APART.split(options["columns"])]
     if changes.keys() & {"by", "across", "columns"} and "title" not in changes:
         changes["title"] = report.title if report.title and not changes.keys() & {"by", "across"} else ""
     return report.changed(**changes) if changes else report

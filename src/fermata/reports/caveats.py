@@ -70,8 +70,13 @@ def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
             if strand.schema.derivation or any(p.unfinished for p in parts if p.month <= last):
                 notes += _open_spans(plan, strand, source)
         notes += _nothing_computed(plan, strand, source)
+        if strand.dated:
+            notes += _undated(strand, source)
     for strand in plan.strands:
         notes += _terms(strand)
+    for name in dict.fromkeys(name for c in plan.columns for name, _ in c.factors):
+        factor = place.terms.factors[name]
+        notes.append(f"factor {name} = {factor.value} {factor.unit} ({factor.source})")
     if any(c.measure.base and c.measure.base.name in ("distinct", "present") for c in plan.columns):
         notes.append("shares of different values do not add up: one may count in several rows")
     if plan.set_dimension:
@@ -199,6 +204,15 @@ def _pairing(plan: Plan, strand: Strand, source: Source) -> list[str]:
             f"{n:,} closings of this period without an opening, left out (fermata records {name} --only pairing='no opening')"
         )
     return notes
+
+
+def _undated(strand: Strand, source: Source) -> list[str]:
+    """Events that have no date of the kind the period goes by."""
+    engine, table = opened(strand, source)
+    kept = select(table, strand)
+    n = engine.run(kept.aggregate(n=kept.count(where=kept.start_utc.isnull()))).column(0)[0].as_py()
+    words = f"the period goes by {strand.dated}, not by the start"
+    return [f"{words}; {n:,} events without it are in no period" if n else words]
 
 
 def _nothing_computed(plan: Plan, strand: Strand, source: Source) -> list[str]:

@@ -234,10 +234,15 @@ def _joined(outer: Selection, inner: Selection) -> Selection:
 
 def _title(report: Report, columns: list[ColumnPlan], by: tuple[Dimension, ...], across: Dimension | None) -> str:
     heads = [c.label for c in columns if not c.hidden]
-    title = f"{report.log.capitalize()}: {', '.join([heads[0], *(h[:1].lower() + h[1:] for h in heads[1:])])}"
+    title = f"{report.log.capitalize()}: {', '.join([heads[0], *(_small(h) for h in heads[1:])])}"
     if by:
         title += " by " + ", ".join(d.name for d in by)
     return title + (f", {across.name} across" if across else "")
+
+
+def _small(heading: str) -> str:
+    """A heading inside a sentence: its first letter small, unless it is an abbreviation."""
+    return heading if heading[1:2].isupper() else heading[:1].lower() + heading[1:]
 
 
 def _sort(report: Report, columns: list[ColumnPlan], by: tuple[Dimension, ...]) -> tuple[tuple[int, bool], ...]:

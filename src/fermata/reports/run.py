@@ -25,11 +25,11 @@ from fermata.reports.model import Report
 from fermata.reports.resolve import Logs, lookups, resolve
 from fermata.reports.result import Context, Records, RunResult
 from fermata.timeline import Slot
-from fermata.timeline.words import stamp
+from fermata.timeline.words import span, stamp
 
 SHARED = ("union", "overlap")
 
-__all__ = ["Workplace", "describe", "listing", "records_of", "run"]
+__all__ = ["Workplace", "check_values", "context_of", "describe", "listing", "records_of", "run"]
 
 
 class Workplace(Logs, Protocol):
@@ -63,7 +63,7 @@ def _uncollected() -> Iterator[None]:
 def _run(report: Report, place: Workplace, now: datetime, explained: bool) -> RunResult:
     plan = resolve(report, place, now)
     source = place.source(plan)
-    notes = _check_values(plan, place, source)
+    notes = check_values(plan, place, source)
     figures = gather(plan, source)
     if plan.top and plan.by:
         kept = outermost(plan, figures, plan.top)
@@ -94,20 +94,20 @@ def _run(report: Report, place: Workplace, now: datetime, explained: bool) -> Ru
     notes = [*chosen, *notes]
     if nothing:
         notes = [*caveats.why_nothing(plan, place, steps), *notes]
-    return RunResult(report, plan, table, _context(plan, place, now), tuple(dict.fromkeys(notes)), steps)
+    return RunResult(report, plan, table, context_of(plan, place, now), tuple(dict.fromkeys(notes)), steps)
 
 
 def _all_zero(table: Any) -> bool:
     return not any(cell for row in table.rows for cell in row.cells)
 
 
-def _context(plan: Plan, place: Workplace, now: datetime) -> Context:
+def context_of(plan: Plan, place: Workplace, now: datetime) -> Context:
     stretch = plan.stretch
     fresh = []
     for name in caveats.stored_logs(plan):
         if extent := place.extent(name):
             fresh.append((name, extent[1]))
-    filters = dict.fromkeys(str(s.selection) for s in plan.strands)
+    filters = dict.fromkeys(_narrowed(s) for s in plan.strands)
     return Context(
         title=plan.title,
         period=stretch.words,
@@ -122,7 +122,21 @@ def _context(plan: Plan, place: Workplace, now: datetime) -> Context:
     )
 
 
-def _check_values(plan: Plan, place: Workplace, source: Source) -> list[str]:
+def _narrowed(strand: Strand) -> str:
+    """What a strand counts, in words: its filters, hours, rounding, and another date it goes by."""
+    more = []
+    if strand.hours:
+        name = strand.hours.others.name if not strand.hours.by else f"those of each {strand.hours.by}"
+        more.append(f"{'outside' if strand.hours.others.outside else 'only'} hours {name}")
+    if strand.rounding:
+        more.append(f"lengths rounded {strand.rounding.way} to {span(strand.rounding.step)}")
+    if strand.dated:
+        more.append(f"dated by {strand.dated}")
+    text = str(strand.selection)
+    return "; ".join([text, *more] if text != "all events" or not more else more)
+
+
+def check_values(plan: Plan, place: Workplace, source: Source) -> list[str]:
     """Refuses exact values that no event of the log ever had; notes those that none in the period has."""
     notes = []
     for strand in plan.strands:
@@ -213,10 +227,13 @@ def describe(report: Report, place: Workplace, now: datetime) -> list[tuple[str,
     for strand in plan.strands:
         name = strand.schema.name
         extent = place.extent(name)
-        assert extent  # resolve refuses a log without events
-        parts = place.snapshot.months(name, stretch.start, stretch.end)
+        if extent is None:
+            lines.append(("Log", f"{name}: no events yet"))
+            continue
+        own = strand.stretch or stretch
+        parts = [p for log in strand.schema.stored_logs for p in place.snapshot.months(log, own.start, own.end)]
         lines += [
-            ("Log", f"{name}: {strand.selection}"),
+            ("Log", f"{name}: {_narrowed(strand)}"),
             (
                 "Covered",
                 f"{stamp(extent[0], stretch.calendar.zone)} to {stamp(extent[1], stretch.calendar.zone)}",
@@ -268,10 +285,10 @@ def listing(report: Report, place: Workplace, now: datetime, limit: int | None =
     """The events a report's filters keep in its period, oldest first."""
     plan = resolve(report, place, now, every_field=True)
     source = place.source(plan)
-    notes = _check_values(plan, place, source)
+    notes = check_values(plan, place, source)
     rows, total = drill.events(plan, source, limit)
     schema = plan.strands[0].schema
-    context = dataclasses.replace(_context(plan, place, now), title=report.title or f"Events of {schema.name}")
+    context = dataclasses.replace(context_of(plan, place, now), title=report.title or f"Events of {schema.name}")
     found = _as_records(context.title, context, rows, schema, place, total, None)
     notes = [*caveats.known_beforehand(plan, place), *notes]
     return dataclasses.replace(found, notes=tuple(notes))
