@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -55,11 +55,13 @@ POSTGRES = {
 
 
 class Logs:
-    """One log called `log`, whose extent is what the events say."""
+    """One log called `log`, whose extent is what the events say, and what is derived from it."""
 
-    def __init__(self, zone: str, events: list[Event], registers: Directory | None = None) -> None:
+    def __init__(
+        self, zone: str, events: list[Event], registers: Directory | None = None, **derived: LogSchema
+    ) -> None:
         self.calendar = Calendar(zone)
-        self.schemas = {"log": SCHEMA}
+        self.schemas = {"log": SCHEMA, **derived}
         self.events = events
         self.terms = Terms()
         self.registers = registers or Directory({}, Path(), zone)
@@ -68,7 +70,9 @@ class Logs:
         return min(e.start for e in self.events), max(e.start for e in self.events)
 
     def until(self, log: str) -> datetime:
-        return max(e.finish or e.start for e in self.events)
+        return max(
+            *(e.start + timedelta(microseconds=1) for e in self.events), *(e.finish or e.start for e in self.events)
+        )
 
 
 def rows(events: Iterable[Event]) -> list[tuple[Any, ...]]:
@@ -140,6 +144,19 @@ def run(placed: Placed, logs: Logs, **report: Any) -> tuple[Plan, Table]:
     plan = resolve(Report.model_validate({"log": "log", **report}), logs, datetime(2030, 1, 1, tzinfo=UTC))
     figures = combine.gather(plan, lambda strand: placed)
     return plan, finish(plan, figures, lambda strand, slot: True)
+
+
+def derived(how: Any, *, spans: bool = True, computed: tuple[Any, ...] = ()) -> LogSchema:
+    """The schema of a log derived from `log`, or with computed fields."""
+    fields = how.fields if how else SCHEMA.fields
+    return LogSchema("made", fields, spans, zone="Europe/Lisbon", derivation=how, computed=computed)
+
+
+def made(placed: Placed, logs: Logs, name: str = "made", **report: Any) -> list[dict[str, Any]]:
+    """The events of a log as they stand after derivation and identification, filters of the report applied."""
+    asked = Report.model_validate({"log": name, **report})
+    plan = resolve(asked, logs, datetime(2030, 1, 1, tzinfo=UTC), every_field=True)
+    return drill.events(plan, lambda strand: placed)[0].to_pylist()
 
 
 def records(placed: Placed, plan: Plan, cell: Any) -> Any:

@@ -138,7 +138,8 @@ class Pairing:
             limit = table.start_utc + ibis.interval(microseconds=_micro(self.at_most))
         elif self.unfinished == "day's end":
             zone = Calendar(self.inputs[0].zone)
-            ends = slots(Stretch(_aware(reached.start), _aware(reached.end), zone, ""), "day")
+            more = timedelta(days=2)  # so that the last day ends at its own end
+            ends = slots(Stretch(_aware(reached.start - more), _aware(reached.end + more), zone, ""), "day")
             limit = Buckets.of(ends).until(table.start_utc)
         else:
             limit = ibis.least(

@@ -17,6 +17,7 @@ from fermata.analysis.engine import KINDS, Engine
 from fermata.analysis.plan import Strand
 from fermata.errors import DataError
 from fermata.fields import LogSchema, stored_name
+from fermata.timeline.periods import last_moment
 
 __all__ = ["opened"]
 
@@ -57,7 +58,7 @@ def _made(
         raise DataError(f"the logs {schema.name} is made from live on different engines; import them into one place")
     assert strand.window
     start, end = (t.replace(tzinfo=None) for t in strand.window)
-    until = strand.covers[1].replace(tzinfo=None) if strand.covers else None
+    until = last_moment(strand.covers[1]).replace(tzinfo=None) if strand.covers else None
     reached = Reached(_clamped(start, -wider), _clamped(end, wider), until)
     return engine, derivation.events([table for _, table in opened], reached)
 

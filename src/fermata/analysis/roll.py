@@ -12,6 +12,7 @@ from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, component
 from fermata.analysis.within import inside_length, stretches_of
 from fermata.errors import RequestError
 from fermata.timeline import Slot
+from fermata.timeline.periods import last_moment
 
 __all__ = ["at_once", "beyond", "lengths", "onwards"]
 
@@ -111,6 +112,7 @@ def _cells(
     named = [_labels(plan, d, units) for d in calendar]
     dates = _labels(plan, Dimension("day", "unit"), units) if days else []
     low, high = strand.covers or (plan.stretch.start, plan.stretch.end)
+    high = last_moment(high)
     edges = stretches_of(strand.hours, plan.stretch, value) if strand.hours else ()
     found: dict[Any, dict[str, Any]] = {}
     for i, unit in enumerate(units):

@@ -17,7 +17,7 @@ from fermata.timeline import forms, words
 from fermata.timeline.cycles import Calendar
 from fermata.timeline.zones import classify, day_start, local, to_utc
 
-__all__ = ["Period", "Stretch"]
+__all__ = ["Period", "Stretch", "last_moment"]
 
 EXAMPLES = (
     "2026-03, 2026-W14, 2026-Q2, 2026-03-02, 2026-03-01/2026-03-15, 2026-03-02T08:00/PT12H, "
@@ -60,12 +60,17 @@ class Stretch:
     @property
     def _shown_end(self) -> datetime:
         """The end, without the microsecond that lets an open end include the last record."""
-        return self.end - timedelta(microseconds=1) if self.end.microsecond == 1 else self.end
+        return last_moment(self.end)
 
     @property
     def length(self) -> timedelta:
         """The exact time between the edges: a day of a clock change is 23 or 25 hours."""
         return self.end - self.start
+
+
+def last_moment(end: datetime) -> datetime:
+    """An end without the microsecond that lets it include the last record of a log."""
+    return end - timedelta(microseconds=1) if end.microsecond == 1 else end
 
 
 @dataclass(frozen=True, slots=True)
