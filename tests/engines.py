@@ -11,7 +11,7 @@ from typing import Any
 import pyarrow as pa
 
 from fermata.analysis import combine, drill
-from fermata.analysis.engine import DuckEngine, PostgresEngine
+from fermata.analysis.engine import DuckEngine, PostgresEngine, SparkEngine
 from fermata.analysis.finish import finish
 from fermata.analysis.plan import Plan
 from fermata.analysis.table import Table
@@ -133,6 +133,43 @@ class Postgres:
             marks = ", ".join(["%s"] * len(SCHEMA.columns))
             cursor.executemany(f"INSERT INTO events VALUES ({marks})", rows(events))
             cursor.execute("GRANT SELECT ON events TO reader")
+        return self.engine, ibis.table({c: TYPES[k] for c, k in SCHEMA.columns.items()}, name="events")
+
+
+class Spark:
+    """A local Spark session in UTC, events as a view."""
+
+    def __init__(self) -> None:
+        import ibis
+        from pyspark.sql import SparkSession
+
+        settings = {
+            "spark.ui.enabled": "false", "spark.sql.session.timeZone": "UTC", "spark.sql.shuffle.partitions": "2",
+            "spark.sql.timestampType": "TIMESTAMP_NTZ", "spark.ui.showConsoleProgress": "false", "spark.driver.memory": "2g",
+            "spark.driver.host": "127.0.0.1", "spark.driver.bindAddress": "127.0.0.1",
+        }  # fmt: skip
+        builder = SparkSession.builder.master("local[2]")
+        for name, value in settings.items():
+            builder = builder.config(name, value)
+        self.session = builder.getOrCreate()
+        self.session.sparkContext.setLogLevel("OFF")
+        self.engine = SparkEngine(ibis.pyspark.connect(self.session))
+
+    def close(self) -> None:
+        self.session.stop()
+
+    def place(self, events: list[Event]) -> Placed:
+        import ibis
+
+        types = {
+            **{k: k.lower() for k in POSTGRES},
+            "TIMESTAMP": "timestamp_ntz",
+            "VARCHAR": "string",
+            "VARCHAR[]": "array<string>",
+            "INTEGER": "int",
+        }
+        columns = ", ".join(f"{c} {types[kind]}" for c, kind in SCHEMA.columns.items())
+        self.session.createDataFrame(rows(events), columns).coalesce(2).cache().createOrReplaceTempView("events")
         return self.engine, ibis.table({c: TYPES[k] for c, k in SCHEMA.columns.items()}, name="events")
 
 

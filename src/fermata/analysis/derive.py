@@ -225,7 +225,7 @@ class Collapse:
         table = table.mutate(begins=~(since <= _micro(self.within)).fill_null(False) | ~whole)
         keys = _keys(table, schema, self.by)[0]
         running = ibis.window(group_by=keys, order_by=_order(table), preceding=None, following=0)
-        table = table.mutate(number=table.begins.cast("int64").sum().over(running))
+        table = table.mutate(number=ibis.ifelse(table.begins, 1, 0).sum().over(running))
         keys = [*_keys(table, schema, self.by)[0], table.number]
         ordered = _order(table)
         if self.keep == "last":

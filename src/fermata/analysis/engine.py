@@ -6,12 +6,13 @@ An engine differs from the others only by what stands in its class here.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol
 
 from fermata.errors import ArchiveDamaged, DataError, FermataError, TooLarge
 
-__all__ = ["KINDS", "DuckEngine", "Engine", "PostgresEngine"]
+__all__ = ["KINDS", "DuckEngine", "Engine", "PostgresEngine", "SparkEngine"]
 
 KINDS = {  # of the columns of a lookup: as SQL, as Ibis
     "text": ("text", "string"),
@@ -110,24 +111,73 @@ class PostgresEngine:
         return self.con.sql(_values(columns, rows), schema=schema)
 
 
-def _values(columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> str:
+class SparkEngine:
+    """A Spark session whose time zone is UTC through `con`, an Ibis PySpark backend: for logs beyond one machine."""
+
+    name = "spark"
+    builtin_percentile = False
+
+    def __init__(self, con: Any) -> None:
+        self.con = con
+        self.held: set[str] = set()
+
+    def run(self, expr: Any) -> Any:
+        """The expression's rows as an Arrow table."""
+        from pyspark.errors import PySparkException
+
+        try:
+            return _exact(self.con.raw_sql(self.con.compile(expr)).toArrow(), expr)
+        except PySparkException as e:
+            raise foreign(e) from e
+
+    def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
+        """A small table of Python values, as a view of the session."""
+        import ibis
+
+        if name not in self.held:
+            self.con.raw_sql(f"CREATE OR REPLACE TEMPORARY VIEW {name} AS {_values(columns, rows, SPARK)}")
+            self.held.add(name)
+        return ibis.table({c: KINDS[k][1] for c, k in columns.items()}, name=name)
+
+
+@dataclass(frozen=True, slots=True)
+class Dialect:
+    """How an engine writes a small table: its names of types, its mark around names, its arrays, how it escapes a text."""
+
+    types: Mapping[str, str]
+    mark: str
+    array: tuple[str, str]
+    escaped: Mapping[str, str]
+
+
+STANDARD = Dialect({k: sql for k, (sql, _) in KINDS.items()}, '"', ("ARRAY[", "]"), {"'": "''"})
+SPARK = Dialect(
+    {"text": "string", "texts": "array<string>", "time": "timestamp_ntz", "number": "bigint"},
+    "`", ("array(", ")"), {"\\": "\\\\", "'": "\\'"},
+)  # fmt: skip
+
+
+def _values(columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]], dialect: Dialect = STANDARD) -> str:
     """Rows as a query; names and values are quoted."""
-    kinds = [KINDS[k][0] for k in columns.values()]
-    lines = ", ".join(f"({', '.join(_literal(v, k) for v, k in zip(row, kinds, strict=True))})" for row in rows)
-    named = ", ".join('"' + c.replace('"', '""') + '"' for c in columns)
+    kinds = list(columns.values())
+    lines = ", ".join(
+        f"({', '.join(_literal(v, k, dialect) for v, k in zip(row, kinds, strict=True))})" for row in rows
+    )
+    mark = dialect.mark
+    named = ", ".join(mark + c.replace(mark, mark * 2) + mark for c in columns)
     return f"SELECT * FROM (VALUES {lines}) AS given ({named})"
 
 
-def _literal(value: Any, kind: str) -> str:
-    """A value in standard SQL, cast to `kind`; nothing in a text is ever read as SQL."""
+def _literal(value: Any, kind: str, dialect: Dialect) -> str:
+    """A value in the engine's SQL, cast to `kind`; nothing in a text is ever read as SQL."""
     if isinstance(value, list | tuple):
-        text = f"ARRAY[{', '.join(_literal(v, 'text') for v in value)}]"
+        text = f"{dialect.array[0]}{', '.join(_literal(v, 'text', dialect) for v in value)}{dialect.array[1]}"
     elif value is None:
         text = "NULL"
     else:
         told = value.isoformat(sep=" ") if isinstance(value, datetime) else str(value)
-        text = "'" + told.replace("'", "''") + "'"
-    return f"CAST({text} AS {kind})"
+        text = "'" + "".join(dialect.escaped.get(c, c) for c in told) + "'"
+    return f"CAST({text} AS {dialect.types[kind]})"
 
 
 def _exact(rows: Any, expr: Any) -> Any:
