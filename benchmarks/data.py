@@ -23,6 +23,9 @@ finish = {{ column = "Until", form = "{FORM}" }}
 user = "Badge"
 device = "Reader"
 action = {{ column = "Event", values = {{ {", ".join(f'"{k}" = "{v}"' for k, v in VALUES.items())} }} }}
+[logs.presence]
+from = "visits"
+pairing = {{ opening = "in", closing = "out", by = "user", reach = "12 hours" }}
 """
 
 
