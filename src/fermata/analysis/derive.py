@@ -8,6 +8,7 @@ part belongs to nobody: such events are never put together.
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -273,8 +274,6 @@ class Link:
     @property
     def fields(self) -> tuple[Field, ...]:
         """What its events hold."""
-        import dataclasses
-
         taken = tuple(dataclasses.replace(self.inputs[1].field(old), name=new) for new, old in self.take)
         return (*self.inputs[0].fields, *taken, Field("linked", "flag"))
 
@@ -307,25 +306,30 @@ class Link:
 
 @dataclass(frozen=True)
 class Part:
-    """One log of an assembly: what its `amount` is (a field, negated where `sign` is -1), and which of its events count."""
+    """One log of an assembly: what its `amount` is (a field, negated where `sign` is -1), which of its events count, and the field
+    in which its source recorded the balance after each."""
 
     amount: str
     sign: int
     only: Selection
+    recorded: str = ""
 
 
 @dataclass(frozen=True)
 class Assembly:
-    """The events of several logs as one, such as all that moves an account: the fields they share, `amount`, and `log`."""
+    """The events of several logs as one, such as all that moves an account: the fields they share, `amount`, `log`, and where a
+    source records it, `balance`. `by` is whose account it is.
+    """
 
     inputs: tuple[LogSchema, ...]
     parts: tuple[Part, ...]
+    by: tuple[str, ...] = ()
     reach: timedelta = timedelta(0)
 
     @property
     def uses(self) -> tuple[tuple[str, ...], ...]:
         """The fields of each input that it looks at."""
-        return tuple((p.amount, *(c.field for c in p.only.conditions)) for p in self.parts)
+        return tuple((p.amount, *filter(None, [p.recorded]), *(c.field for c in p.only.conditions)) for p in self.parts)
 
     @property
     def fields(self) -> tuple[Field, ...]:
@@ -335,13 +339,28 @@ class Assembly:
         amounts = [s.field(p.amount) for s, p in zip(self.inputs, self.parts, strict=True)]
         scale = max(a.scale for a in amounts)
         amount = amounts[0]
-        return (*shared, Field("amount", amount.type, amount.unit, scale), Field("log"))
+        total = Field("amount", amount.type, amount.unit, scale)
+        recorded = (dataclasses.replace(total, name="balance"),) if any(p.recorded for p in self.parts) else ()
+        return (*shared, total, *recorded, Field("log"))
+
+    def disagreeing(self, table: Any) -> Any:
+        """The events whose recorded balance is not the sum of all amounts of their account up to them, with that sum as `sum`.
+
+        `table` must hold the account from its first movement on.
+        """
+        import ibis
+
+        keys = [table[Field(name).stored] for name in self.by]
+        window = ibis.window(group_by=keys, order_by=_order(table), preceding=None, following=0)
+        summed = table.mutate(sum=table.amount.sum().over(window).cast("int64"))
+        return summed.filter(summed.balance.notnull() & (summed.balance != summed["sum"]))
 
     def events(self, tables: Sequence[Any], reached: Reached) -> Any:
         """Everything, one log after the other."""
         import ibis
 
-        *shared, total, _ = self.fields
+        total = next(f for f in self.fields if f.name == "amount")
+        shared = [f for f in self.fields if f.name not in ("amount", "balance", "log")]
         found = []
         for schema, part, table in zip(self.inputs, self.parts, tables, strict=True):
             tests = part.only.predicates(table, schema)
@@ -349,8 +368,13 @@ class Assembly:
             amount = schema.field(part.amount)
             value = column(table, amount) * (part.sign * 10 ** (total.scale - amount.scale))
             named = {f.stored: table[f.stored] for f in shared}
+            named["amount"] = value.cast("int64")
+            if any(p.recorded for p in self.parts):
+                held = schema.field(part.recorded) if part.recorded else None
+                scaled = table[held.stored] * 10 ** (total.scale - held.scale) if held else ibis.null("int64")
+                named["balance"] = scaled.cast("int64")
             found.append(table.select(
-                start_utc=table.start_utc, finish_utc=table.finish_utc, **named, amount=value.cast("int64"),
+                start_utc=table.start_utc, finish_utc=table.finish_utc, **named,
                 log=ibis.literal(schema.name), **{p: table[p] for p in PROVENANCE},
             ))  # fmt: skip
         return found[0] if len(found) == 1 else ibis.union(*found, distinct=False)

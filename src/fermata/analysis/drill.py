@@ -5,6 +5,7 @@ Each record comes with its contribution: what it adds to the cell, or the value 
 
 from __future__ import annotations
 
+import dataclasses
 from datetime import timedelta
 from typing import Any
 
@@ -28,7 +29,7 @@ def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) ->
     """
     import ibis
 
-    strand = plan.strands[plan.columns[cell.column].strand]
+    strand = dataclasses.replace(plan.strands[plan.columns[cell.column].strand], uses=())
     plan = plan.of(strand)
     measure = measure_of(plan, cell.column)
     engine, table = opened(strand, source)

@@ -5,7 +5,8 @@ An engine differs from the others only by what stands in its class here.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol
@@ -34,6 +35,9 @@ class Engine(Protocol):
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values, never empty; the same `name` stands for the same rows. Columns are of `KINDS`."""
 
+    def keep(self, expr: Any) -> Any:
+        """The expression, worked out once if the engine is told to keep what several queries of a run need."""
+
 
 class DuckEngine:
     """The embedded engine over Parquet files or tables of `con`, an Ibis DuckDB backend."""
@@ -49,6 +53,31 @@ class DuckEngine:
             con.raw_sql(f"SET memory_limit = '{memory}'; SET enable_progress_bar = false")
         self.con = con
         self.held: set[str] = set()
+        self.kept: dict[str, Any] | None = None
+
+    @contextmanager
+    def keeping(self) -> Iterator[None]:
+        """While it lasts, what `keep` is given stands in temporary tables; afterwards they are gone."""
+        self.kept = {}
+        try:
+            yield
+        finally:
+            for number in range(len(self.kept)):
+                self.do(f"DROP TABLE kept_{number}")
+            self.kept = None
+
+    def keep(self, expr: Any) -> Any:
+        """The expression as a temporary table, the same for the same query; unchanged outside of `keeping`."""
+        import ibis
+
+        if self.kept is None:
+            return expr
+        query = self.con.compile(expr)
+        if query not in self.kept:
+            name = f"kept_{len(self.kept)}"
+            self.do(f"CREATE TEMP TABLE {name} AS {query}")
+            self.kept[query] = ibis.table(expr.schema(), name=name)
+        return self.kept[query]
 
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table, without going through pandas."""
@@ -103,6 +132,10 @@ class PostgresEngine:
         columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
         return _exact(pa.table([pa.array(c) for c in columns], names=names), expr)
 
+    def keep(self, expr: Any) -> Any:
+        """The expression as it is: a role that may only read keeps nothing."""
+        return expr
+
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values as VALUES, which a read-only role may write."""
         import ibis
@@ -129,6 +162,10 @@ class SparkEngine:
             return _exact(self.con.raw_sql(self.con.compile(expr)).toArrow(), expr)
         except PySparkException as e:
             raise foreign(e) from e
+
+    def keep(self, expr: Any) -> Any:
+        """The expression as it is."""
+        return expr
 
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values, as a view of the session."""

@@ -25,6 +25,8 @@ __all__ = ["opened"]
 def opened(strand: Strand, source: Callable[[Strand], tuple[Engine, Any]]) -> tuple[Engine, Any]:
     """A strand's events with every name and computed field it asks about, on the engine they live on."""
     engine, table = derived(strand, source)
+    if strand.schema.derivation is not None and strand.schema.derivation.inputs:
+        table = engine.keep(table.select(strand.uses) if strand.uses else table)
     for lookup in strand.lookups:
         table = _identified(engine, table, lookup)
     for made in strand.computed:

@@ -121,7 +121,8 @@ class Strand:
 
     `window` is its period, `covers` what the log holds, from its first start to past its last moment (both aware UTC); `reach`
     is how much more than the period must be read. `stretch` is a period of its own, `units` whether its calendar units stand beside those of the plan
-    in their order (the month before), or it has none (all that was before). `dated` goes by another time than the start.
+    in their order (the month before), or it has none (all that was before). `dated` goes by another time than the start. `uses`
+    are the stored columns its figures need (empty: all).
     """
 
     schema: LogSchema
@@ -138,6 +139,7 @@ class Strand:
     stretch: Stretch | None = None
     units: bool = True
     dated: str = ""
+    uses: tuple[str, ...] = ()
 
     @property
     def needs_spans(self) -> bool:
@@ -150,7 +152,8 @@ class ColumnPlan:
     """A measure column: heading, measure, the strand that answers it, and type, unit and scale of its values.
 
     `earlier` is the strand of all that was before the period, for measures that go on from it. With a `formula` it is
-    worked out from other columns (by number), its operands. A hidden one is only an operand.
+    worked out from other columns (by number), its operands. A hidden one is only an operand. `beside` is the column of the
+    same measure in the period it is compared with.
     """
 
     label: str
@@ -162,6 +165,7 @@ class ColumnPlan:
     operands: tuple[int, ...] = ()
     factors: tuple[tuple[str, Any], ...] = ()
     hidden: bool = False
+    beside: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

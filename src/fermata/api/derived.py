@@ -129,9 +129,10 @@ class LinkMap(Chosen):
 
 
 class PartMap(Chosen):
-    """A log's part of an assembly; `-` in front of the amount turns its sign."""
+    """A log's part of an assembly; `-` in front of the amount turns its sign. `recorded` is the source's own balance."""
 
     amount: str
+    recorded: str = ""
 
 
 class DerivedMap(Strict):
@@ -146,6 +147,7 @@ class DerivedMap(Strict):
     collapse: CollapseMap | None = None
     link: LinkMap | None = None
     assembly: dict[str, PartMap] | None = None
+    by: tuple[str, ...] = ()
     register_name: str = Field(default="", alias="register")
     beside: str = ""
     pattern: str = "pattern"
@@ -156,7 +158,7 @@ class DerivedMap(Strict):
     per: str = "month"
     spread: Literal["start", "days", "workdays"] = "start"
 
-    _sources = field_validator("sources", mode="before")(_several)
+    _sources = field_validator("sources", "by", mode="before")(_several)
 
     @field_validator("kind")
     @classmethod
@@ -255,11 +257,22 @@ class DerivedMap(Strict):
                 raise RequestError(
                     f"amount: {field.name} of {schema.name} is a {field.type}; it must be a number or money"
                 )
-            parts.append(Part(field.name, -1 if part.amount.startswith("-") else 1, part.selection.checked(schema)))
+            if part.recorded and schema.field(part.recorded).type != field.type:
+                raise RequestError(
+                    f"recorded: {part.recorded} is a {schema.field(part.recorded).type}, the amount a {field.type}"
+                )
+            sign = -1 if part.amount.startswith("-") else 1
+            parts.append(Part(field.name, sign, part.selection.checked(schema), part.recorded))
         units = {s.field(p.amount).unit for s, p in zip(inputs, parts, strict=True)}
         if len(units) > 1:
             raise RequestError(f"amount: {' and '.join(sorted(u or 'no unit' for u in units))} cannot be added up")
-        return Assembly(inputs, tuple(parts))
+        made = Assembly(inputs, tuple(parts), self.by)
+        if any(p.recorded for p in parts) and not self.by:
+            raise RequestError("recorded: say whose balance it is, as in by = 'user'")
+        shared = {f.name for f in made.fields}
+        if odd := [name for name in self.by if name not in shared]:
+            raise RequestError(f"by: {odd[0]} is no field that all of {', '.join(s.name for s in inputs)} have")
+        return made
 
     def _generated(self, name: str, schemas: Mapping[str, LogSchema], registers: Any) -> Any:
         if self.register_name not in registers.tables:

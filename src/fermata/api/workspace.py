@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import functools
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
@@ -9,6 +10,7 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import IO, Any
 
+from fermata.analysis.derive import Collapse
 from fermata.analysis.engine import DuckEngine
 from fermata.api import importing, people
 from fermata.api.computed import with_computed
@@ -162,6 +164,18 @@ class Workspace:
         if log not in self.schemas:
             raise UnknownName.of("log", log, self.schemas)
         return self.schemas[log]
+
+    def with_steps(self, log: str) -> Workspace:
+        """The same workspace, in which a log that puts records together holds them one by one, with `thing`, the file:record they
+        count as. Raises RequestError for other logs.
+        """
+        schema = self.known(log)
+        if not isinstance(schema.derivation, Collapse):
+            raise RequestError(f"{log} does not put records together, so it has no steps")
+        how = dataclasses.replace(schema.derivation, spread=True)
+        other = Workspace(self.path, self.config, self.clock, self.views)
+        other.schemas = {**self.schemas, log: dataclasses.replace(schema, fields=how.fields, derivation=how)}
+        return other
 
     def reports(self) -> list[str]:
         """The names of the workspace's own reports."""

@@ -17,6 +17,9 @@ __all__ = ["command"]
 @common.narrowing
 @click.option("--limit", type=click.IntRange(min=1), metavar="N", help="List at most N events; the cut is stated.")
 @click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
+@click.option(
+    "--steps", is_flag=True, help="Of a log that puts records together: the records, each with the one it counts as."
+)
 @click.option("--show", metavar="FILE:NUMBER", help="The whole record behind an event, unmapped columns too.")
 @click.pass_context
 def command(ctx: click.Context, /, log: str, **options: Any) -> None:
@@ -33,6 +36,8 @@ def command(ctx: click.Context, /, log: str, **options: Any) -> None:
             click.echo(f"{name:<20}{value}")
         return
     workspace.known(log)
+    if options["steps"]:
+        workspace = workspace.with_steps(log)
     from fermata.reports.model import Report
 
     report = common.narrowed(workspace, Report(log=log), options)

@@ -53,7 +53,7 @@ def credit(target: Path, staff: list[Person], random: Random) -> None:
     book = openpyxl.Workbook(write_only=True)
     sheet = book.create_sheet("Movements")
     sheet.append(["Print credit, all accounts"])
-    sheet.append(["When", "Account", "Movement", "Amount", "By or for"])
+    sheet.append(["When", "Account", "Movement", "Amount", "By or for", "Balance"])
     rows: Rows = [
         [datetime(2025, 10, 1, 0, 0), p.login, "Opening balance", round(random.uniform(0, 12), 2), None]
         for p in staff[:60]
@@ -73,8 +73,10 @@ def credit(target: Path, staff: list[Person], random: Random) -> None:
             rows.append(
                 [at, who.login, kind, amount, "Cash desk" if kind == "Top-up" else random.choice(list(PRINTERS))]
             )
-    for row in sorted(rows, key=lambda r: (r[0], r[1])):
-        sheet.append(row)
+    held: dict[str, int] = {}  # the balance as the cash system noted it, wrong from one movement on
+    for number, row in enumerate(sorted(rows, key=lambda r: (r[0], r[1]))):
+        held[row[1]] = held.get(row[1], 0) + round(row[3] * 100) + (25 if number == 1300 else 0)
+        sheet.append([*row, held[row[1]] / 100])
     book.save(target / "print-credit.xlsx")
 
 

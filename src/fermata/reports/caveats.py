@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import dataclasses
 from datetime import UTC, datetime, timedelta
+from decimal import Decimal
 from typing import TYPE_CHECKING
 
 from fermata.analysis.combine import Source
 from fermata.analysis.computed import Classes, Rates
-from fermata.analysis.derive import CUT, ORPHAN, UNFINISHED, Pairing
+from fermata.analysis.derive import CUT, EVER, ORPHAN, UNFINISHED, Assembly, Pairing
 from fermata.analysis.explain import Step
 from fermata.analysis.filters import Selection
 from fermata.analysis.identify import opened
@@ -16,6 +17,7 @@ from fermata.analysis.measures import NEEDS_TIME
 from fermata.analysis.plan import Plan, Strand
 from fermata.analysis.stages import inside, naive, select
 from fermata.archive import SourceFile
+from fermata.fields import Field
 from fermata.reports.gaps import gaps
 from fermata.timeline.words import span, stamp
 
@@ -23,6 +25,7 @@ if TYPE_CHECKING:
     from fermata.reports.run import Workplace
 
 MOST_GAPS = 3
+MOST_WRONG = 3
 SPANNED = {*NEEDS_TIME, "duration"}
 
 __all__ = ["complete_to", "gathered", "known_beforehand", "why_nothing"]
@@ -70,6 +73,8 @@ def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
             if strand.schema.derivation or any(p.unfinished for p in parts if p.month <= last):
                 notes += _open_spans(plan, strand, source)
         notes += _nothing_computed(plan, strand, source)
+        if isinstance(strand.schema.derivation, Assembly) and strand.stretch is None:
+            notes += _balances(plan, strand, source)
         if strand.dated:
             notes += _undated(strand, source)
     for strand in plan.strands:
@@ -204,6 +209,34 @@ def _pairing(plan: Plan, strand: Strand, source: Source) -> list[str]:
             f"{n:,} closings of this period without an opening, left out (fermata records {name} --only pairing='no opening')"
         )
     return notes
+
+
+def _balances(plan: Plan, strand: Strand, source: Source) -> list[str]:
+    """Events of the period after which the source recorded another balance than the movements add up to."""
+    made = strand.schema.derivation
+    if not any(p.recorded for p in made.parts):
+        return []
+    engine, table = opened(
+        dataclasses.replace(strand, uses=(), reach=EVER, lookups=(), computed=(), stretch=None), source
+    )
+    wrong = inside(made.disagreeing(table), plan, strand, spans=False)
+    rows = engine.run(wrong.order_by(["start_utc", "file_id", "record_no"]).limit(MOST_WRONG + 1)).to_pylist()
+    if not rows:
+        return [f"the balances recorded in {strand.schema.name} agree with the movements of this period"]
+    n = engine.run(wrong.aggregate(n=lambda t: t.count())).column(0)[0].as_py()
+    scale = strand.schema.field("amount").scale
+    zone = plan.stretch.calendar.zone
+    told = [
+        f"{', '.join(str(r[Field(b).stored]) for b in made.by)} {stamp(r['start_utc'].replace(tzinfo=UTC), zone)[:16]}: recorded "
+        f"{_scaled(r['balance'], scale)}, by the movements {_scaled(r['sum'], scale)}"
+        for r in rows[:MOST_WRONG]
+    ]
+    more = f"; and {n - MOST_WRONG:,} more" if n > MOST_WRONG else ""
+    return [f"RECORDED BALANCE DISAGREES at {n:,} movements of {strand.schema.name}: {'; '.join(told)}{more}"]
+
+
+def _scaled(amount: int, scale: int) -> str:
+    return str(Decimal(amount).scaleb(-scale))
 
 
 def _undated(strand: Strand, source: Source) -> list[str]:

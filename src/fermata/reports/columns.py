@@ -89,6 +89,7 @@ class Columns:
         """The same measure in the other period, the difference, and what part of it that is."""
         name = column.label + BEFORE
         other = self._measure(name, column.measure, dataclasses.replace(ask, stretch=self.compared), False)
+        self.columns[-1] = dataclasses.replace(column, beside=len(self.columns))
         self.columns.append(other)
         apart = Formula.parse(f'"{column.label}" - "{name}"')
         self.columns.append(self._formula(f"{column.label} change", apart, False))

@@ -16,7 +16,6 @@ from fermata.analysis.measures import ADDS
 from fermata.analysis.plan import Dimension, Plan
 from fermata.analysis.table import Column, Table
 from fermata.errors import RequestError, UnknownName
-from fermata.reports.columns import BEFORE
 from fermata.timeline.words import span
 
 __all__ = ["checked", "compared_notes", "kept_rows", "warned", "with_verdicts"]
@@ -136,12 +135,7 @@ def _as_column(column: Any) -> Column:
 
 def _pairs(plan: Plan) -> list[tuple[int, int]]:
     """The columns that are compared, each with its counterpart."""
-    labels = {c.label: i for i, c in enumerate(plan.columns)}
-    return [
-        (i, labels[c.label + BEFORE])
-        for i, c in enumerate(plan.columns)
-        if c.label + BEFORE in labels and not c.formula
-    ]
+    return [(i, c.beside) for i, c in enumerate(plan.columns) if c.beside is not None]
 
 
 def compared_notes(plan: Plan, figures: Figures, whole: bool) -> list[str]:

@@ -56,7 +56,7 @@ def inside_now(
         raise RequestError(f"the log {strand.schema.name} has no user or no action, so nobody goes in or out")
     checked = resolve(report.changed(only=(*report.only, Condition("action", "is", (*opening, *closing)))), place, now)
     check_values(checked, place, place.source(checked))
-    engine, table = opened(strand, place.source(plan))
+    engine, table = opened(dataclasses.replace(strand, uses=()), place.source(plan))
     here = inside(select(table, strand), plan, strand, spans=False)
     last = inside_at(here, strand.schema, at.astimezone(UTC).replace(tzinfo=None), opening, closing)
     extra = [n for n in ("place", "device") if n in strand.schema.by_name]

@@ -90,6 +90,7 @@ def resolve(report: Report, logs: Logs, now: datetime, *, every_field: bool = Fa
         return Strand(
             schema, one.selection, measures, lookups(logs.registers, schema, wanted, own), made, (own.start, own.end), covers,
             _capacities(logs.registers, schema, measures, own),
+            uses=() if every_field else _uses(schema, wanted),
             hours=one.hours, rounding=rounding(report.rounding), stretch=one.stretch, units=one.units, dated=report.dated or "",
         )  # fmt: skip
 
@@ -151,6 +152,15 @@ def _computed(schema: LogSchema, wanted: Iterable[str]) -> tuple[Any, ...]:
         if one.field.name in needed:
             needed.update(one.needs)
     return tuple(c for c in schema.computed if c.field.name in needed)
+
+
+def _uses(schema: LogSchema, wanted: Iterable[str]) -> tuple[str, ...]:
+    """The columns that a derived log's figures need."""
+    if schema.derivation is None:
+        return ()
+    held = {f.name: f.stored for f in schema.fields}
+    named = dict.fromkeys(held[base] for n in (*wanted, "pairing") if (base := n.partition(".")[0]) in held)
+    return ("start_utc", "finish_utc", *named)
 
 
 def _capacities(

@@ -12,6 +12,7 @@ from typing import Any, Protocol
 from fermata._version import __version__
 from fermata.analysis import drill, explain
 from fermata.analysis.combine import Source, gather
+from fermata.analysis.engine import DuckEngine
 from fermata.analysis.filters import Condition, Selection
 from fermata.analysis.finish import finish, measure_of, outermost
 from fermata.analysis.plan import Cell, Plan, Strand
@@ -35,6 +36,7 @@ __all__ = ["Workplace", "check_values", "context_of", "describe", "listing", "re
 class Workplace(Logs, Protocol):
     """A workspace as the runner needs it: its logs, their state, and a way to open their events."""
 
+    engine: DuckEngine
     snapshot: Snapshot
     mappings: Mapping[str, str]
 
@@ -44,7 +46,7 @@ class Workplace(Logs, Protocol):
 
 def run(report: Report, place: Workplace, now: datetime, *, explained: bool = False) -> RunResult:
     """The report's result at the instant `now` (aware). Raises UnknownName, RequestError, DataError."""
-    with _uncollected():
+    with _uncollected(), place.engine.keeping():
         return _run(report, place, now, explained)
 
 
