@@ -195,7 +195,10 @@ def _typed(condition: Condition, schema: LogSchema) -> Condition:
         low, high = condition.values
         if low is None and high is None:
             raise RequestError(f"the range for {field.name} has neither a least nor a most")
-        return Condition(condition.field, "between", (read_value(low, field, schema), read_value(high, field, schema)))
+        said = condition.said or (str(condition) if field.scale else "")
+        return Condition(
+            condition.field, "between", (read_value(low, field, schema), read_value(high, field, schema)), said
+        )
     if condition.kind == "is" and field.type not in ("text", "tags", "flag"):
         ends = [str(v).partition("..") for v in condition.values]
         if any(dots for _, dots, _ in ends):

@@ -88,9 +88,12 @@ def states(target: Path, staff: list[Person], random: Random) -> None:
         while at <= END:
             rows.append([at, device, state])
             if state == "up":
-                at, state = at + timedelta(hours=random.expovariate(1 / 160)), random.choice(("down", "maintenance"))
+                at, state = (
+                    at + timedelta(seconds=round(3600 * random.expovariate(1 / 160))),
+                    random.choice(("down", "maintenance")),
+                )
             else:
-                at, state = at + timedelta(minutes=random.expovariate(1 / 95)), "up"
+                at, state = at + timedelta(seconds=round(60 * random.expovariate(1 / 95))), "up"
     rows.sort(key=lambda r: (r[0], r[1]))
     path = target / "device-states.db"
     with sqlite3.connect(path) as db:

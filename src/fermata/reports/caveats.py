@@ -46,7 +46,7 @@ def known_beforehand(plan: Plan, place: Workplace) -> list[str]:
             f"as it was known at {stamp(plan.known, plan.stretch.calendar.zone)}; what came in later is left out"
         )
     for number, strand in enumerate(plan.strands):
-        if strand.stretch is None:
+        if strand.stretch is None and not hasattr(strand.schema.derivation, "rows"):
             notes += _coverage(plan, place, number, strand)
     for name in stored_logs(plan):
         notes += _from_ledger(plan, place, name)

@@ -141,7 +141,7 @@ def _narrowed(strand: Strand) -> str:
 def check_values(plan: Plan, place: Workplace, source: Source) -> list[str]:
     """Refuses exact values that no event of the log ever had; notes those that none in the period has."""
     notes = []
-    for strand in plan.strands:
+    for strand in (s for s in plan.strands if s.stretch is None):
         for condition in [c for group in (strand.selection.only, *strand.selection.any_of) for c in group]:
             field = strand.schema.field(condition.field)
             if condition.kind == "like":
