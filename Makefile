@@ -15,10 +15,14 @@ demo: $(STAMP)            ## the sample workspace in ./quillmere and a walk thro
 	$(BIN)/fermata demo quillmere --fresh
 
 test: $(STAMP)            ## every test that needs no server; the engine contract has a target of its own
-	$(BIN)/pytest -n auto -m "not postgres and not producers" --ignore tests/contract
+	$(BIN)/pytest -n auto -m "not postgres and not producers and not spark" --ignore tests/contract
 
-test-engines: $(STAMP)    ## the engine contract, a PostgreSQL server of its own included
+test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a Spark session of its own included (needs java)
 	$(BIN)/pytest tests/contract
+
+$(VENV)/.spark: $(STAMP)
+	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[spark]'
+	touch $@
 
 test-producers: $(STAMP)  ## logs of real daemons on loopback: database server, print spooler, accounting server, login daemon
 	$(BIN)/pytest -m producers tests/producers
@@ -40,7 +44,7 @@ bench: $(STAMP)           ## import and query against hand-written peers; writes
 	$(BIN)/python -m benchmarks
 
 lock: $(STAMP)            ## exact versions of every extra
-	$(BIN)/pip-compile --quiet --strip-extras --extra dev --no-annotate --no-header --no-emit-index-url \
+	$(BIN)/pip-compile --quiet --strip-extras --extra dev --extra spark --no-annotate --no-header --no-emit-index-url \
 	    --no-emit-trusted-host --no-emit-find-links --output-file constraints.new pyproject.toml
 	grep '==' constraints.new > constraints.txt && rm constraints.new
 

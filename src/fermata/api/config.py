@@ -145,7 +145,10 @@ def load(path: Path) -> Config:
         made = {n: t for n, t in logs.items() if isinstance(t, dict) and ({"from", "generate"} & t.keys())}
         data = {**data, "logs": {n: t for n, t in logs.items() if n not in made}, "derived": made}
         text = _headed(text, made)
-    return tomlfile.parse(Config, data, path, text)
+    try:
+        return tomlfile.parse(Config, data, path, text)
+    except ConfigError as e:  # in the words of the file, where derived logs are logs
+        raise ConfigError(e.path, [re.sub(r"(^|, )derived\.", r"\1logs.", p) for p in e.problems]) from None
 
 
 def _headed(text: str, made: dict[str, Any]) -> str:

@@ -104,6 +104,7 @@ def _all_zero(table: Any) -> bool:
 
 
 def context_of(plan: Plan, place: Workplace, now: datetime) -> Context:
+    """What stands above and below the plan's result."""
     stretch = plan.stretch
     fresh = []
     for name in caveats.stored_logs(plan):

@@ -1,0 +1,292 @@
+"""What a workspace declares for measuring: figures of the sample computed again from its files, mistakes, commands."""
+
+from __future__ import annotations
+
+import csv
+import json
+from collections import defaultdict
+from datetime import date, datetime, timedelta
+from decimal import ROUND_HALF_UP, Decimal
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import holidays
+import pytest
+
+from fermata.api.workspace import Workspace
+from fermata.cli.main import cli
+from fermata.errors import FermataError, RequestError
+from tests.conftest import Maker, fermata
+
+ZONE = ZoneInfo("Europe/Lisbon")
+REPORTS = sorted(p.stem for p in (Path(__file__).parent.parent / "src/fermata/demo/quillmere/reports").glob("*.toml"))
+
+
+def raw(path: Path, **options: str) -> list[dict[str, str]]:
+    with path.open(encoding=options.get("encoding", "utf-8-sig"), newline="") as f:
+        for _ in range(int(options.get("skip", "0"))):
+            f.readline()
+        return list(csv.DictReader(f, delimiter=options.get("delimiter", ",")))
+
+
+@pytest.mark.parametrize("name", REPORTS)
+def test_every_report_of_the_sample_has_something_to_say(hall: Workspace, name: str) -> None:
+    """It runs, has rows, a figure in each shown column, and prints."""
+    result = hall.report(name)
+    assert result.table.body
+    for i, column in enumerate(result.table.measures):
+        assert any(r.cells[i] not in (None, 0) for r in result.table.rows) or column.label in ("Never",), column.label
+    assert result.context.title in str(result)
+    assert not [n for n in result.caveats if n.startswith("DOES NOT HOLD")]
+
+
+def test_call_charges_by_hand(hall: Workspace) -> None:
+    """Started minutes at the rates of the day, at least the least, half up for each call."""
+    total = Decimal(0)
+    for r in raw(hall.path / "incoming" / "calls-2026-03.txt", encoding="cp1252", skip="2", delimiter=";"):
+        if (
+            r["Dir"] == "O"
+            and r["Number"].startswith("+")
+            and datetime.fromisoformat(r["Started"]).astimezone(ZONE).month == 3
+        ):
+            minutes = -(-int(r["Talk"]) // 60)
+            charge = (Decimal("0.10") + minutes * Decimal("0.145")).quantize(Decimal("0.01"), ROUND_HALF_UP)
+            total += max(charge, Decimal("0.25"))
+    assert hall.report("call-charges").cell(of="Charge") == int(total * 100)
+
+
+def test_work_is_priced_at_the_rates_of_its_time(hall: Workspace) -> None:
+    """An entry over the turn of the year has two rates; each is rounded once."""
+    rates = {"*": ("31.50", "33.00"), "night watch": ("38.00", "40.00")}
+    turn = datetime(2026, 1, 1, tzinfo=ZONE).timestamp()
+    total = 0
+    for r in raw(hall.path / "incoming" / "time-entries.csv"):
+        if not r["To"]:
+            continue
+        start, finish = (datetime.fromisoformat(f"{r['Date']}T{r[c]}") for c in ("From", "To"))
+        finish += timedelta(days=finish < start)
+        a, b = (t.replace(tzinfo=ZONE).timestamp() for t in (start, finish))
+        old, new = rates.get(r["Activity"], rates["*"])
+        cost = (
+            Decimal(old) * Decimal(max(min(b, turn) - a, 0)) / 3600
+            + Decimal(new) * Decimal(max(b - max(a, turn), 0)) / 3600
+        )
+        total += int((cost * 100).quantize(Decimal(1), ROUND_HALF_UP))
+    assert hall.log("entries").measure("total billed").run().cell() == total
+
+
+def test_required_time_by_hand(hall: Workspace) -> None:
+    """Patterns less public holidays and the house's own, paid absences excused up to what a day requires."""
+    weeks = {"full time": (8, 8, 8, 8, 6, 0, 0), "part time": (0, 6, 6, 6, 0, 0, 0), "crew": (0, 4, 4, 4, 5, 5, 0)}
+    closed = set(holidays.country_holidays("PT", years=(2025, 2026)))
+    closed |= {date(2025, 12, 24) + timedelta(days=i) for i in range(9)} | {date(2026, 2, 16), date(2026, 2, 17)}
+    days = [date(2026, 2, 1) + timedelta(days=i) for i in range(28)]
+    people = {
+        r["Login"]: r
+        for r in raw(hall.path / "registers" / "people.csv")
+        if r["Archived"] == "" and r["Until"] in ("", "2026-03-01")
+    }
+    due = {
+        who: {d: 0 if d in closed else weeks[r["Pattern"]][d.weekday()] * 60 for d in days} for who, r in people.items()
+    }
+    away: dict[tuple[str, date], int] = defaultdict(int)
+    for r in raw(hall.path / "incoming" / "absences.csv"):
+        at, to = (datetime.fromisoformat(r[c]) for c in ("From", "To"))
+        while at < to:
+            following = min(datetime.combine(at.date() + timedelta(days=1), datetime.min.time()), to)
+            away[r["Login"], at.date()] += (following - at) // timedelta(minutes=1)
+            at = following
+    excused = sum(min(minutes, away[who, d]) for who, by_day in due.items() for d, minutes in by_day.items())
+    got = (
+        hall.log("required")
+        .during("2026-02")
+        .measure("total required", "total excused", "total workday")
+        .run()
+        .table.total
+    )
+    assert got
+    minutes = sum(m for by_day in due.values() for m in by_day.values())
+    workdays = sum(m > 0 for by_day in due.values() for m in by_day.values())
+    assert got.cells == (minutes * 60_000_000, excused * 60_000_000, workdays)
+
+
+def test_required_time_ends_with_the_data(hall: Workspace) -> None:
+    """In an unfinished month required counts up to the last entry, the whole stands beside it."""
+    got = hall.log("required").during("2026-04").measure("total required", "total whole").run().table.total
+    assert got
+    assert 0 < got.cells[0] < got.cells[1]
+
+
+def test_cases_are_one_event_each(hall: Workspace) -> None:
+    """From the first line to the last of each case, its result, its steps; and steps by result."""
+    cases: dict[str, list[dict[str, str]]] = defaultdict(list)
+    for r in raw(hall.path / "incoming" / "helpdesk.csv"):
+        cases[r["Case"]].append(r)
+    result = hall.log("cases").by("action").measure("count", "total steps", "most duration").run()
+    for row in result.table.body:
+        mine = [c for c in cases.values() if max(c, key=lambda r: r["When"])["Step"] == row.shown[0]]
+        times = [[datetime.fromisoformat(r["When"]) for r in c] for c in mine]
+        longest = max(max(t) - min(t) for t in times)
+        assert row.cells == (len(mine), sum(map(len, mine)), longest // timedelta(microseconds=1))
+    steps = hall.with_steps("cases").log("cases").during("2026-03-30").events()
+    assert steps["thing"].nunique() < len(steps)
+
+
+def test_budgets_targets_and_uptake(hall: Workspace) -> None:
+    """Amounts once and by month, spread to the cent; entitled and active."""
+    assert hall.report("project-budgets").cell(of="Budget") == sum(range(120_000, 264_000, 24_000)) * 100
+    targets = {r["Extension"]: int(r["Calls a month"]) for r in raw(hall.path / "registers" / "targets.csv")}
+    assert hall.log("targets").during("2026-Q1").measure("total target").run().cell() == 3 * sum(targets.values())
+    uptake = hall.report("licence-uptake")
+    held = {(r["Login"], r["Program"]) for r in raw(hall.path / "registers" / "licences.csv") if r["Until"] in ("",)}
+    assert uptake.cell(of="Entitled", at={"other": "Light plot"}) == sum(p == "Light plot" for _, p in held)
+
+
+SMALL = """
+[workspace]
+zone = "Europe/Lisbon"
+[logs.doors]
+files = "doors.csv"
+[logs.doors.fields]
+start = "When"
+user = "Who"
+action = "What"
+amount = { column = "Sum", type = "money", unit = "EUR" }
+[registers.rates]
+files = "rates.csv"
+links = { action = "What" }
+attributes = { price = "Price" }
+from = "From"
+until = "Until"
+"""
+MISTAKES = [
+    ('[logs.x]\nfrom = "door"\nstates = { by = "user" }', "logs.x: there is no log 'door'; did you mean 'doors'?"),
+    ('[logs.x]\nfrom = "y"\nstates = { by = "user" }\n[logs.y]\nfrom = "x"\nstates = { by = "user" }', "logs.x: made from y, which is made from it in turn"),
+    ('[logs.x]\nfrom = "doors"', "say how it is derived, by one of pairing, states, collapse, link, assembly"),
+    ('[logs.x]\nfrom = "doors"\nstates = { by = "usr" }', "there is no field 'usr' in the log doors; did you mean 'user'?"),
+    ('[logs.x]\nfrom = "doors"\npairing = { opening = "in", closing = "out", by = "user", reach = "1 month" }', "a month has no one length"),
+    ('[logs.x]\nfrom = "doors"\npairing = { opening = "in", closing = "out", by = "user", reach = "1 day", unfinished = "never" }', "write open, until next"),
+    ('[logs.x]\nfrom = "doors"\npairing = { opening = "in", by = "user", reach = "1 day" }', "line 20, logs.x.pairing.closing: is missing"),
+    ('[logs.x]\nfrom = "doors"\ncollapse = { by = "user", within = "1 hour", total = "user" }', "total: user is a text and cannot be added up"),
+    ('[logs.x]\nfrom = "doors"\nlink = { to = "doors", on = "user", take = { user = "action" } }', "doors has a field user already"),
+    ('[logs.x]\nfrom = "doors"\nassembly = { doors = { amount = "user" } }', "amount: user of doors is a text"),
+    ('[logs.x]\ngenerate = "amounts"\nregister = "rates"\nbeside = "doors"', "there is no attribute 'amount'"),
+    ('[computed.x]\nlogs = "doors"\nformula = "amount * user"', "user is a text"),
+    ('[computed.x]\nlogs = "doors"\nformula = "amount / 2"', "divide in a report's column"),
+    ('[computed.x]\nlogs = "doors"\nrules = [{ is = "a", prefix = "1" }]', "rules with a prefix need of"),
+    ('[computed.x]\nlogs = "doors"\nrates = "rates"\neach = "cost"', "there is no attribute 'cost'"),
+    ('[computed.x]\nlogs = "doors"\nrates = "rates"\neach = "price"', "both are valid for in on 2026-02-01"),
+    ('[computed.user]\nlogs = "doors"\nformula = "amount"', "doors has a field user already"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("added", "said"), MISTAKES)
+def test_mistakes_in_what_is_declared(make: Maker, added: str, said: str) -> None:
+    """Each is refused with the table, and what would be right."""
+    rates = "What,Price,From,Until\nin,0.10,,2026-02-28\nin,0.20,2026-02-01,\n"
+    with pytest.raises(FermataError) as e:
+        _ = make(f"{SMALL}\n{added}\n", rates=rates).schemas
+    assert said in str(e.value)
+
+
+HOURS = [
+    ('[hours.a]\ntimes = "9-5"', "hours.a: '9-5' are no times"), ('[hours.a]\nholidays = "x"', "there is no set of holidays 'x'"),
+    ('[holidays.x]\ncountry = "ZZ"\n[hours.a]\nholidays = "x"', "holidays.x:"), ('[hours.a]\nby = "user"\nothers = "b"', "there is no set of hours 'b'"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("added", "said"), HOURS)
+def test_mistakes_in_hours(make: Maker, added: str, said: str) -> None:
+    """Times, holidays and names that do not exist."""
+    with pytest.raises(RequestError) as e:
+        _ = make(f"{SMALL}\n{added}\n").terms
+    assert said in str(e.value)
+
+
+@pytest.mark.parametrize(("arguments", "said"), [
+    (["report", "doors", "--hours", "offce"], "there is no set of hours 'offce'; did you mean 'office'?"),
+    (["report", "entries", "--rounding", "15"], "write 'up 15 minutes'"),
+    (["report", "entries", "--rounding", "up 15 minutes", "--columns", "union"], "union with rounding means nothing"),
+    (["report", "doors", "--columns", "union"], "the log doors has no finish and no duration, so nothing is at once"),
+    (["report", "entries", "--columns", "time,x = time + total billed"], "EUR cannot be added to h"),
+    (["report", "entries", "--columns", "x = tme / 2"], "there is no column 'tme'"),
+    (["report", "entries", "--columns", "running time", "--by", "week,day"], "goes on from one unit to the next"),
+    (["report", "entries", "--columns", "over 8h day", "--by", "project"], "a user's day falls into several"),
+    (["report", "entries", "--columns", "at capacity place"], "no register that knows it has an attribute capacity"),
+    (["report", "entries", "--rows", "Count"], "is no condition on a column"),
+    (["report", "entries", "--by", "user", "--warn", "Cuont > 3"], "did you mean 'Count'?"),
+    (["report", "entries", "--check", "Count > 3"], "write an equality"),
+    (["report", "entries", "--dated", "project"], "project is a text; a period goes by a time"),
+    (["report", "entries", "--compare", "someday"], "cannot read the period 'someday'"),
+    (["report", "room-use", "--records", "--of", "Most at once"], "is about a moment or a length, and has no records of its own"),
+    (["report", "availability", "--records", "--of", "Available"], "is worked out from Up, Covered; ask for the records of these"),
+    (["inside", "calls"], "there is no action 'in' in the log calls"), (["inside", "states"], "there is no field 'user' in the log states"),
+    (["contacts", "doors", "Nobody"], "doors has no event of 'Nobody'"), (["contacts", "doors", "B-1008", "--within", "x"], "no length of time"),
+    (["unusual", "doors", "--unit", "device"], "device is no calendar unit"), (["records", "visits", "--steps"], "it has no steps"),
+    (["survey", "visits"], "visits has no records of its own; it is made from doors"), (["import", "visits"], "it is made from doors"),
+])  # fmt: skip
+def test_wrong_requests_say_what_would_be_right(hall: Workspace, arguments: list[str], said: str) -> None:
+    """Each is refused with one message (run here and not as a process of its own, which takes a second)."""
+    with pytest.raises(RequestError) as e:
+        cli.main(["-w", str(hall.path), "--now", "2026-04-01T08:12", *arguments], standalone_mode=False)
+    assert said in str(e.value)
+    assert e.value.exit_code == 2
+
+
+def test_commands_about_people(hall: Workspace) -> None:
+    """Inside at a time, contacts and what is unusual, as text and as JSON, with their notes."""
+
+    def run(*arguments: str) -> str:
+        return fermata("-w", str(hall.path), "--now", "2026-04-01T08:12", *arguments).stdout
+
+    inside = json.loads(run("inside", "doors", "--at", "2026-03-05T14:00", "--output", "json"))
+    readings: dict[str, tuple[datetime, str]] = {}
+    for r in raw(hall.path / "incoming" / "doors-2026-03.csv"):
+        if r["Event"] in ("ENTRY OK", "EXIT OK") and r["Badge"] and len(r["When"]) == 19:
+            at = datetime.strptime(r["When"], "%d/%m/%Y %H:%M:%S")
+            recent = datetime(2026, 3, 4, 14) <= at < datetime(2026, 3, 5, 14)
+            if recent and at >= readings.get(r["Badge"], (at, ""))[0]:
+                readings[r["Badge"]] = (at, r["Event"])
+    assert len(inside["rows"]) == sum(event == "ENTRY OK" for _, event in readings.values())
+    near = run(
+        "contacts",
+        "visits",
+        "Wanda Thistlewick",
+        "--period",
+        "2026-03",
+        "--place",
+        "device",
+        "--within",
+        "0",
+        "--limit",
+        "3",
+    )
+    assert "Near Wanda Thistlewick: same device, within 0" in near
+    odd = run("unusual", "logins", "--only", "action=failed", "--period", "2026-03", "--history", "10")
+    assert "login oracle" in odd
+    assert "at least 10 days of history" in odd
+
+
+def test_options_of_one_run(hall: Workspace) -> None:
+    """Hours, comparison, formulas, conditions on rows, limits and checks from the command line."""
+    out = fermata(
+        "-w", str(hall.path), "--now", "2026-04-01T08:12", "report", "prints", "--period", "last month", "--by", "device",
+        "--columns", "total pages,total colour_pages,total mono_pages,A day = total pages / days", "--compare", "before",
+        "--check", "total colour_pages + total mono_pages = total pages", "--rows", "Total pages > 7000", "--warn", "A day > 100",
+        "--hours", "outside office",
+    ).stdout  # fmt: skip
+    assert "outside hours office" in out
+    assert "compared with 1 to 28 February 2026" in out
+    assert "holds: total colour_pages + total mono_pages = total pages" in out
+    assert "LIMIT A day > 100: in" in out
+    assert "only rows with Total pages > 7000" in out
+    assert "beyond chance: daily figures of 31 days against 28" in out
+
+
+def test_a_recorded_balance_that_disagrees_is_said(hall: Workspace) -> None:
+    """The sample's cash system is off by 25 cents from one movement on; before, it agrees."""
+    wrong = [n for n in hall.report("print-credit").caveats if n.startswith("RECORDED BALANCE DISAGREES")]
+    assert len(wrong) == 1
+    assert "recorded" in wrong[0]
+    before = hall.report("print-credit", period="2025-11").caveats
+    assert any("agree with the movements" in n for n in before)
