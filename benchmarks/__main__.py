@@ -12,7 +12,7 @@ import tempfile
 from importlib.metadata import version
 from pathlib import Path
 
-from benchmarks import data, readers
+from benchmarks import data, heart, readers
 
 PAGE = data.ROOT / "docs" / "benchmarks.md"
 ROUNDS = 3
@@ -69,9 +69,41 @@ def main() -> None:
         report = cpu(fermata, "-w", hall, "--now", "2026-04-01T08:12", "report", "refused-entries")
     helped = cpu(fermata, "--help")
     engine = cpu(sys.executable, "-c", "import ibis, pyarrow; ibis.duckdb.connect().raw_sql('SELECT 1')")
-    lines = [*table_of(imports, queries, helped, engine, report), *table_of_readers()]
+    lines = [*table_of(imports, queries, helped, engine, report), *table_of_heart(), *table_of_readers()]
     PAGE.write_text("\n".join(lines) + "\n")
     print("\n".join(lines))
+
+
+def table_of_heart() -> list[str]:
+    """Each task of the heart by Fermata and by hand, two rounds."""
+    lines = [
+        "",
+        f"## The measuring heart ({data.EVENTS:,} events, engine memory limited to 2 GB on both sides)",
+        "",
+        "The same work by hand in DuckDB SQL over the same files, totals of every level included: pairing of entries and exits "
+        "with what found no partner counted (by door), splitting at local days (by door and day), time counted once (by user and "
+        "month, and of all), most at once (by door and day, and of all). Fermata's time includes its caveats and the finished table. "
+        "Contacts are all of one person over the year. Best of three warm runs, medians of two rounds.",
+        "",
+        "| | Fermata s | by hand s | Fermata / by hand | Fermata peak MB |",
+        "|---|---:|---:|---:|---:|",
+    ]
+    for task in [*heart.TASKS, "contacts"]:
+        peers = ("fermata", "duckdb") if task in heart.TASKS else ("fermata",)
+        found: dict[str, list[dict[str, float]]] = {p: [] for p in peers}
+        for _ in range(2):
+            for name in peers:
+                done = subprocess.run(
+                    [sys.executable, "-m", "benchmarks.heart", name, task],
+                    cwd=data.ROOT, capture_output=True, text=True, check=True,
+                )  # fmt: skip
+                found[name].append(json.loads(done.stdout.splitlines()[-1]))
+        assert len({json.dumps(r["answer"]) for rs in found.values() for r in rs}) == 1, found
+        wall = {p: statistics.median(r["wall"] for r in rs) for p, rs in found.items()}
+        peak = statistics.median(r["peak"] for r in found["fermata"])
+        hand = f"{wall['duckdb']:.2f} | {wall['fermata'] / wall['duckdb']:.2f}" if "duckdb" in wall else " | "
+        lines.append(f"| {task} | {wall['fermata']:.2f} | {hand} | {peak:,.0f} |")
+    return lines
 
 
 def table_of_readers() -> list[str]:

@@ -15,7 +15,7 @@ from typing import Any
 from benchmarks.data import DATA, ZONE
 from benchmarks.peers import EVENTS
 
-RUNS = 4
+RUNS = 3
 START, END = "TIMESTAMP '2025-01-01 00:00:00'", "TIMESTAMP '2026-01-01 00:00:00'"
 DAYS = (  # the zone's days with their UTC edges; the year begins and ends on winter time
     f"(SELECT unnest(range({START}, {END}, INTERVAL 1 DAY)) AS day)"
@@ -49,12 +49,15 @@ q AS (SELECT device, day, sum(date_diff('microsecond', greatest(s, a), least(x, 
 """
 PAIRING = f"""
 WITH e AS (SELECT person, device, action = 'in' AS opens, start_utc, file_id, record_no, event_no FROM '{EVENTS}' WHERE action IN ('in', 'out')),
-w AS (SELECT *, lead(opens) OVER w AS next_opens, lead(start_utc) OVER w AS next_start FROM e
+w AS (SELECT *, lead(opens) OVER w AS next_opens, lead(start_utc) OVER w AS next_start, lag(opens) OVER w AS last_opens,
+      lag(start_utc) OVER w AS last_start FROM e
       WINDOW w AS (PARTITION BY person ORDER BY start_utc, file_id, record_no, event_no)),
-p AS (SELECT device, date_diff('microsecond', start_utc, least(next_start, {END})) AS us FROM w
-      WHERE opens AND NOT next_opens AND next_start - start_utc <= INTERVAL 12 HOUR AND start_utc >= {START}),
-q AS (SELECT device, sum(us)::BIGINT AS us, count(*) AS n FROM p GROUP BY ALL)
-{levels("q", "sum(us)::BIGINT AS v", ["device"])}
+p AS (SELECT device, opens, coalesce(opens AND NOT next_opens AND next_start - start_utc <= INTERVAL 12 HOUR, false) AS closed,
+      coalesce(NOT opens AND last_opens AND start_utc - last_start <= INTERVAL 12 HOUR, false) AS closing,
+      date_diff('microsecond', start_utc, least(next_start, {END})) AS us FROM w WHERE start_utc >= {START} AND start_utc < {END}),
+q AS (SELECT device, sum(us) FILTER (closed)::BIGINT AS us, count(*) FILTER (opens AND NOT closed) AS unfinished,
+      count(*) FILTER (NOT opens AND NOT closing) AS alone FROM p GROUP BY ALL)
+{levels("q", "sum(us)::BIGINT AS v, sum(unfinished), sum(alone)", ["device"])}
 """
 
 

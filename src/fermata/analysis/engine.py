@@ -45,12 +45,15 @@ class DuckEngine:
     name = "duckdb"
     builtin_percentile = True
 
-    def __init__(self, con: Any = None, *, memory: str = "1GB") -> None:
+    def __init__(self, con: Any = None, *, memory: str = "1GB", spill: str = "") -> None:
+        """An engine of its own within `memory`; what does not fit goes to the directory `spill`, made and removed by the engine."""
         if con is None:
             import ibis
 
             con = ibis.duckdb.connect()
             con.raw_sql(f"SET memory_limit = '{memory}'; SET enable_progress_bar = false")
+            if spill:
+                con.raw_sql("SET temp_directory = '" + spill.replace("'", "''") + "'")
         self.con = con
         self.held: set[str] = set()
         self.kept: dict[str, Any] | None = None

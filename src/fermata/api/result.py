@@ -114,6 +114,7 @@ class Result:
             "duration": pa.duration("us"),
             "mean duration": pa.duration("us"),
             "time": pa.timestamp("us", tz=self.context.zone),
+            "text": pa.string(),
             "share": pa.float64(),
             "mean": pa.float64(),
             "decimal": pa.decimal128(38, column.scale),

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 import functools
+import os
+import tempfile
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
@@ -92,7 +94,7 @@ class Workspace:
     @functools.cached_property
     def engine(self) -> DuckEngine:
         """The embedded engine, started when first needed."""
-        return DuckEngine()
+        return DuckEngine(spill=str(Path(tempfile.gettempdir()) / f"fermata-{os.getpid()}-{id(self)}"))
 
     @functools.cached_property
     def stored_schemas(self) -> dict[str, LogSchema]:
@@ -173,7 +175,7 @@ class Workspace:
         if not isinstance(schema.derivation, Collapse):
             raise RequestError(f"{log} does not put records together, so it has no steps")
         how = dataclasses.replace(schema.derivation, spread=True)
-        other = Workspace(self.path, self.config, self.clock, self.views)
+        other = Workspace(self.path, self.config, self.clock)
         other.schemas = {**self.schemas, log: dataclasses.replace(schema, fields=how.fields, derivation=how)}
         return other
 

@@ -46,6 +46,11 @@ WALK = (
             "time",
         ],
     ),
+    ("Visits paired from the readers: time added up, time once, most at once", ["report", "room-use"]),
+    ("Worked, required, excused and the balance", ["report", "worked-and-required"]),
+    ("What calls cost, by class and the rates of their day", ["report", "call-charges"]),
+    ("Is the change more than chance?", ["report", "calls-compared"]),
+    ("Who is inside at a time", ["inside", "doors", "--at", "2026-03-05T14:00", "--limit", "8"]),
     ("Licences and who used them, those nobody used included", ["report", "licence-use"]),
     ("Pages and cost by printer", ["report", "pages-by-printer"]),
     ("When people come in", ["report", "busiest-hours"]),
@@ -75,7 +80,7 @@ WALK = (
 def command(directory: Path, fresh: bool) -> None:
     """Make the sample workspace in DIRECTORY (./quillmere), import its logs and walk through its reports.
 
-    Quillmere Hall is invented: half a year of thirteen logs in nine formats and five registers, made from a seed, with
+    Quillmere Hall is invented: half a year of fifteen logs in nine formats and registers of people, things and rates, made from a seed, with
     the faults real logs have.
     """
     from fermata import demo

@@ -87,6 +87,11 @@ def agreed(target: Path, staff: list[Person], random: Random) -> None:
         ],
     )
     _csv(
+        target / "wages.csv",
+        ["Title", "Hour"],
+        [["assistant", "14.20"], ["technician", "17.60"], ["lead", "22.40"], ["steward", "13.10"]],
+    )
+    _csv(
         target / "papers.csv",
         ["Paper", "Square metres", "Grams"],
         [

@@ -48,6 +48,8 @@ def known_beforehand(plan: Plan, place: Workplace) -> list[str]:
     for number, strand in enumerate(plan.strands):
         if strand.stretch is None and not hasattr(strand.schema.derivation, "rows"):
             notes += _coverage(plan, place, number, strand)
+        elif strand.stretch and strand.units:
+            notes += [f"in the period compared with: {n}" for n in _coverage(plan.of(strand), place, number, strand)]
     for name in stored_logs(plan):
         notes += _from_ledger(plan, place, name)
     return notes
@@ -63,7 +65,7 @@ def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
     notes = known_beforehand(plan, place)
     for name in stored_logs(plan):
         notes += _gaps_inside(plan, place, name)
-    for strand in plan.strands:
+    for strand in (s for s in plan.strands if s.stretch is None):
         measured = {(m.base or m).of for _, m in strand.measures} | {(m.base or m).name for _, m in strand.measures}
         if isinstance(strand.schema.derivation, Pairing):
             notes += _pairing(plan, strand, source)

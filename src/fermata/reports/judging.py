@@ -52,7 +52,10 @@ def _read(text: str, column: Column) -> Any:
     from fermata.fields import Field, LogSchema
 
     if column.type in ("duration", "mean duration"):
-        return read_value(text, Field(column.label, "duration"), LogSchema("", ()))
+        length = read_value(
+            "0s" if text == "0" else text.removeprefix("-"), Field(column.label, "duration"), LogSchema("", ())
+        )
+        return -length if text.startswith("-") else length
     number = text.removesuffix("%").strip()
     try:
         found = Decimal(number)
