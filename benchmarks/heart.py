@@ -5,15 +5,12 @@
 
 from __future__ import annotations
 
-import json
-import resource
 import sys
-import time
 from collections.abc import Callable
 from typing import Any
 
 from benchmarks.data import DATA, ZONE
-from benchmarks.peers import EVENTS
+from benchmarks.peers import EVENTS, measured
 
 RUNS = 3
 START, END = "TIMESTAMP '2025-01-01 00:00:00'", "TIMESTAMP '2026-01-01 00:00:00'"
@@ -141,14 +138,7 @@ def duck(task: str) -> Callable[[], Any]:
 def main() -> None:
     """Measures one peer."""
     peer, task = sys.argv[1:3]
-    run = (mine if peer == "fermata" else duck)(task)
-    times, answer = [], None
-    for _ in range(RUNS):
-        began = time.perf_counter()
-        answer = run()
-        times.append(time.perf_counter() - began)
-    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    print(json.dumps({"wall": min(times), "first": times[0], "peak": peak, "answer": answer}))
+    measured((mine if peer == "fermata" else duck)(task), RUNS)
 
 
 if __name__ == "__main__":

@@ -174,23 +174,25 @@ QUERIES: dict[str, Callable[[], Callable[[], Any]]] = {
 }
 
 
+def measured(run: Callable[[], Any], runs: int) -> None:
+    """Prints the times of several runs, peak memory and the last answer, as JSON."""
+    times, answer = [], None
+    for _ in range(runs):
+        began = time.perf_counter()
+        answer = run()
+        times.append(time.perf_counter() - began)
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    print(json.dumps({"wall": min(times), "first": times[0], "peak": peak, "answer": answer}))
+
+
 def main() -> None:
     """Measures one peer."""
     kind, name = sys.argv[1], " ".join(sys.argv[2:])
-    times, answer = [], None
     if kind == "import":
         run = IMPORTS[name]()
-        began = time.perf_counter()
-        run()
-        times.append(time.perf_counter() - began)
+        measured(lambda: [run()][1:], 1)  # what an import gives is no answer to compare
     else:
-        run = QUERIES[name]()
-        for _ in range(RUNS):
-            began = time.perf_counter()
-            answer = run()
-            times.append(time.perf_counter() - began)
-    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    print(json.dumps({"wall": min(times), "first": times[0], "peak": peak, "answer": answer}))
+        measured(QUERIES[name](), RUNS)
 
 
 if __name__ == "__main__":

@@ -16,6 +16,7 @@ from fermata.analysis.finish import measure_of
 from fermata.analysis.identify import opened
 from fermata.analysis.plan import Cell, Dimension, Plan, Strand
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, in_kept, inside, naive, select
+from fermata.analysis.within import chosen
 from fermata.fields import PROVENANCE
 
 __all__ = ["events", "records"]
@@ -99,22 +100,15 @@ def _time_inside(table: Any, plan: Plan, strand: Strand, calendar: list[tuple[Di
 
     A cell of one unit is one stretch; a recurring part (every Monday), or hours, are many, joined where they touch.
     """
-    import ibis
-
     cell = stretches(plan, calendar)
     if not strand.hours:
         return _inside(table, cell)
-    total = None
-    for value, hours in reversed(strand.hours.variants):
-        open_ = hours.stretches(plan.stretch)
-        here = [(max(a, c), min(b, d)) for a, b in cell for c, d in open_ if max(a, c) < min(b, d)]
-        one = _inside(table, here)
-        if total is None:
-            total = one
-        else:
-            same = (table[strand.schema.field(strand.hours.by).stored] == value).fill_null(False)
-            total = ibis.ifelse(same, one, total)
-    return total
+
+    def here(_: int, open_: Any) -> Any:
+        both = [(max(a, c), min(b, d)) for a, b in cell for c, d in open_ if max(a, c) < min(b, d)]
+        return _inside(table, both)
+
+    return chosen(table, strand, plan.stretch, here)
 
 
 def _inside(table: Any, found: list[tuple[Any, Any]]) -> Any:

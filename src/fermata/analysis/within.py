@@ -13,7 +13,7 @@ from fermata.analysis.engine import Engine
 from fermata.analysis.plan import HoursOf, Strand
 from fermata.timeline import Slot, Stretch
 
-__all__ = ["cut", "in_hours", "inside_length", "stretches_of"]
+__all__ = ["chosen", "cut", "in_hours", "inside_length", "stretches_of"]
 
 Edges = tuple[tuple[datetime, datetime], ...]
 MICROSECOND = timedelta(microseconds=1)
@@ -45,8 +45,8 @@ def _pieces(edges: Edges, stretch: Stretch) -> tuple[tuple[Slot, ...], tuple[int
     return tuple(Slot(a, b, "", a) for a, b, _ in found), tuple(n for _, _, n in found)
 
 
-def _chosen(table: Any, strand: Strand, stretch: Stretch, expr: Callable[[int, Edges], Any]) -> Any:
-    """`expr` of the variant of hours that an event's value asks for."""
+def chosen(table: Any, strand: Strand, stretch: Stretch, expr: Callable[[int, Edges], Any]) -> Any:
+    """`expr` of the number and the stretches of the variant of hours that an event's value asks for."""
     import ibis
 
     assert strand.hours
@@ -68,7 +68,7 @@ def in_hours(table: Any, stretch: Stretch, strand: Strand) -> Any:
         slots, counts = _pieces(edges, stretch)
         return Buckets.of(slots, counts).label(table.start_utc)
 
-    return _chosen(table, strand, stretch, test) == 1
+    return chosen(table, strand, stretch, test) == 1
 
 
 def cut(engine: Engine, table: Any, stretch: Stretch, strand: Strand) -> Any:
@@ -92,7 +92,7 @@ def cut(engine: Engine, table: Any, stretch: Stretch, strand: Strand) -> Any:
         def label(number: int, edges: Edges) -> Any:
             return Buckets.of(_pieces(edges, stretch)[0]).label(at, upper=upper) + starts[number]
 
-        return _chosen(table, strand, stretch, label)
+        return chosen(table, strand, stretch, label)
 
     lasts = (table.x > table.s).fill_null(False)
     first = piece(table.s, False)

@@ -1,13 +1,16 @@
-"""The days of the sample organisation, and how lively each is."""
+"""The days of the sample organisation, how lively each is, and how plain files are written."""
 
 from __future__ import annotations
 
+import csv
 from collections.abc import Iterator
 from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
 from random import Random
+from typing import Any
 from zoneinfo import ZoneInfo
 
-__all__ = ["END", "FIRST_DAY", "ZONE", "at_hour", "busy", "days"]
+__all__ = ["END", "FIRST_DAY", "ZONE", "at_hour", "busy", "csv_file", "days"]
 
 ZONE = ZoneInfo("Europe/Lisbon")
 FIRST_DAY = date(2025, 10, 1)
@@ -32,3 +35,11 @@ def busy(day: date, random: Random) -> float:
     if date(2025, 12, 24) <= day <= date(2026, 1, 1):
         return 0.08
     return (0.55, 0.95, 1.0, 1.05, 1.2, 1.35, 0.8)[day.weekday()] * random.uniform(0.85, 1.15)
+
+
+def csv_file(path: Path, head: list[str], rows: list[list[Any]]) -> None:
+    """A plain file of comma-separated values with a header."""
+    with path.open("w", encoding="utf-8", newline="") as f:
+        writer = csv.writer(f, lineterminator="\n")
+        writer.writerow(head)
+        writer.writerows(rows)

@@ -11,7 +11,7 @@ from random import Random
 from typing import Any
 
 from fermata.demo import terms
-from fermata.demo.clock import END, ZONE, at_hour, busy, days
+from fermata.demo.clock import END, ZONE, at_hour, busy, csv_file, days
 from fermata.demo.people import DOORS, HOSTS, LINES, PRINTERS, PRODUCTIONS, PROGRAMS, Person
 
 __all__ = ["changes", "credit", "plans", "registers", "states"]
@@ -182,7 +182,7 @@ def registers(target: Path, staff: list[Person], random: Random) -> None:
                 "yes" if i == 5 else "",
             ]
         )
-    _csv(
+    csv_file(
         target / "people.csv",
         [
             "Staff no",
@@ -207,8 +207,8 @@ def registers(target: Path, staff: list[Person], random: Random) -> None:
         [f"a{i}", a, "north" if a in ("Stage side", "Rehearsal wing", "Workshop") else "south"]
         for i, a in enumerate(areas)
     ]
-    _csv(target / "places.csv", ["Id", "Name", "Within"], places)
-    _csv(
+    csv_file(target / "places.csv", ["Id", "Name", "Within"], places)
+    csv_file(
         target / "projects.csv",
         ["Code", "Name", "Client"],
         [
@@ -222,7 +222,7 @@ def registers(target: Path, staff: list[Person], random: Random) -> None:
         if pool
         for _ in range(8)
     ]
-    _csv(
+    csv_file(
         target / "licences.csv",
         ["Login", "Program", "From", "Until"],
         [list(h) for h in dict.fromkeys(map(tuple, holders))],
@@ -245,10 +245,3 @@ def _devices(path: Path) -> None:
         group = DOORS[name][0] if name in DOORS else "Machines"
         sheet.append([f"QH-{i + 1:03d}", name, name, kind, make, group, date(2024, 1 + i % 12, 1)])
     book.save(path)
-
-
-def _csv(path: Path, head: list[str], rows: Rows) -> None:
-    with path.open("w", encoding="utf-8", newline="") as f:
-        writer = csv.writer(f, lineterminator="\n")
-        writer.writerow(head)
-        writer.writerows(rows)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import csv
 from datetime import date, timedelta
 from pathlib import Path
 from random import Random
 from typing import Any
 
-from fermata.demo.clock import END, ZONE, at_hour, busy, days
+from fermata.demo.clock import END, ZONE, at_hour, busy, csv_file, days
 from fermata.demo.people import PRODUCTIONS, PROGRAMS, Person
 
 __all__ = ["absences", "agreed", "helpdesk", "pattern"]
@@ -38,7 +37,7 @@ def absences(target: Path, staff: list[Person], random: Random) -> None:
             ])  # fmt: skip
             at += timedelta(days=length + random.randrange(20, 90))
     rows.sort(key=lambda r: (r[1], r[0]))
-    _csv(target / "absences.csv", ["Login", "From", "To", "Why"], rows)
+    csv_file(target / "absences.csv", ["Login", "From", "To", "Why"], rows)
 
 
 def helpdesk(target: Path, staff: list[Person], random: Random) -> None:
@@ -61,12 +60,12 @@ def helpdesk(target: Path, staff: list[Person], random: Random) -> None:
                     rows.append([*row, random.choice(("Office ground", "Box office", "Library desk"))])
                 at += timedelta(minutes=round(random.expovariate(1 / 55)) + 1)
     rows.sort()
-    _csv(target / "helpdesk.csv", ["When", "Case", "Who", "Step", "About"], rows)
+    csv_file(target / "helpdesk.csv", ["When", "Case", "Who", "Step", "About"], rows)
 
 
 def agreed(target: Path, staff: list[Person], random: Random) -> None:
     """Rates that changed at the new year, targets, budgets, seats of licence pools."""
-    _csv(
+    csv_file(
         target / "call-rates.csv",
         ["Class", "Direction", "From", "Until", "Setup", "Minute", "Least"],
         [
@@ -76,7 +75,7 @@ def agreed(target: Path, staff: list[Person], random: Random) -> None:
             ["*", "in", "", "", "0", "0", "0"],
         ],
     )
-    _csv(
+    csv_file(
         target / "project-rates.csv",
         ["Activity", "From", "Until", "Hour"],
         [
@@ -86,12 +85,12 @@ def agreed(target: Path, staff: list[Person], random: Random) -> None:
             ["night watch", "2026-01-01", "", "40.00"],
         ],
     )
-    _csv(
+    csv_file(
         target / "wages.csv",
         ["Title", "Hour"],
         [["assistant", "14.20"], ["technician", "17.60"], ["lead", "22.40"], ["steward", "13.10"]],
     )
-    _csv(
+    csv_file(
         target / "papers.csv",
         ["Paper", "Square metres", "Grams"],
         [
@@ -107,26 +106,26 @@ def agreed(target: Path, staff: list[Person], random: Random) -> None:
         ("A1", "no"): "0.40",
         ("A1", "yes"): "1.80",
     }
-    _csv(
+    csv_file(
         target / "print-rates.csv",
         ["Paper", "Colour", "Page"],
         [[paper, colour, price] for (paper, colour), price in prices.items()],
     )
-    _csv(target / "reading-room-rates.csv", ["Paper", "Page"], [["*", "0.05"]])
-    _csv(
+    csv_file(target / "reading-room-rates.csv", ["Paper", "Page"], [["*", "0.05"]])
+    csv_file(
         target / "budgets.csv",
         ["Production", "From", "Until", "Budget"],
         [[p, "2025-10-01", "2026-06-30", str(120_000 + 24_000 * i)] for i, p in enumerate(PRODUCTIONS)],
     )
     desks = [p for p in staff if p.extension][:12]
-    _csv(
+    csv_file(
         target / "targets.csv",
         ["Extension", "From", "Until", "Calls a month"],
         [[p.extension, "2025-10-01", "", str(random.choice((180, 200, 220)))] for p in desks],
     )
     seats = {"scores": "4", "stage": "8", "office": "5"}
     pools = dict.fromkeys(pool for _, pool in PROGRAMS if pool)
-    _csv(target / "pools.csv", ["Pool", "Seats"], [[p, seats.get(p, "5")] for p in pools])
+    csv_file(target / "pools.csv", ["Pool", "Seats"], [[p, seats.get(p, "5")] for p in pools])
     lines = ["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Quillmere Hall//Closed//EN"]
     for number, (title, first, last) in enumerate((
         ("Winter break", date(2025, 12, 24), date(2026, 1, 1)), ("Hall inspection", date(2026, 2, 16), date(2026, 2, 17)),
@@ -137,10 +136,3 @@ def agreed(target: Path, staff: list[Person], random: Random) -> None:
         ]  # fmt: skip
     text = "\r\n".join([*lines, "END:VCALENDAR"]) + "\r\n"
     (target / "closed.ics").write_text(text, encoding="utf-8", newline="")
-
-
-def _csv(path: Path, head: list[str], rows: Rows) -> None:
-    with path.open("w", encoding="utf-8", newline="") as f:
-        writer = csv.writer(f, lineterminator="\n")
-        writer.writerow(head)
-        writer.writerows(rows)
