@@ -1,6 +1,7 @@
 """Fields worked out from others, when they are asked for: classes from rules, amounts from rates, simple arithmetic.
 
-Each is plain data with `added`, which gives a table the field's column, and `needs`, the fields it is made from.
+Each is plain data with `added`, which gives a table the field's column, and `needs`, the fields it is made from; `may_lack` says
+that it can find nothing for an event, so that a total of nothing is no zero.
 """
 
 from __future__ import annotations
@@ -42,6 +43,7 @@ class Classes:
     field: Field
     of: str
     rules: tuple[Rule, ...]
+    may_lack = True
 
     @property
     def needs(self) -> tuple[str, ...]:
@@ -125,6 +127,7 @@ class Rates:
     scale: int
     prices: tuple[Price, ...]
     table: str = ""
+    may_lack = True
 
     @property
     def needs(self) -> tuple[str, ...]:
@@ -238,6 +241,7 @@ class Arithmetic:
     field: Field
     formula: Formula
     only: Selection = EVERYTHING
+    may_lack = False
 
     @property
     def needs(self) -> tuple[str, ...]:

@@ -335,13 +335,18 @@ class Assembly:
     def fields(self) -> tuple[Field, ...]:
         """What its events hold: fields of the same name and type in all logs."""
         first, *others = self.inputs
-        shared = [f for f in first.fields if all(_alike(f, o) for o in others) and f.name not in ("amount", "log")]
+        shared = [f for f in first.fields if all(_alike(f, o) for o in others) and f.name not in self.made]
         amounts = [s.field(p.amount) for s, p in zip(self.inputs, self.parts, strict=True)]
         scale = max(a.scale for a in amounts)
         amount = amounts[0]
         total = Field("amount", amount.type, amount.unit, scale)
-        recorded = (dataclasses.replace(total, name="balance"),) if any(p.recorded for p in self.parts) else ()
+        recorded = (dataclasses.replace(total, name="balance"),) if "balance" in self.made else ()
         return (*shared, total, *recorded, Field("log"))
+
+    @property
+    def made(self) -> tuple[str, ...]:
+        """The fields that are its own."""
+        return ("amount", "log", *(["balance"] if any(p.recorded for p in self.parts) else []))
 
     def disagreeing(self, table: Any) -> Any:
         """The events whose recorded balance is not the sum of all amounts of their account up to them, with that sum as `sum`.
@@ -360,7 +365,7 @@ class Assembly:
         import ibis
 
         total = next(f for f in self.fields if f.name == "amount")
-        shared = [f for f in self.fields if f.name not in ("amount", "balance", "log")]
+        shared = [f for f in self.fields if f.name not in self.made]
         found = []
         for schema, part, table in zip(self.inputs, self.parts, tables, strict=True):
             tests = part.only.predicates(table, schema)
@@ -369,7 +374,7 @@ class Assembly:
             value = column(table, amount) * (part.sign * 10 ** (total.scale - amount.scale))
             named = {f.stored: table[f.stored] for f in shared}
             named["amount"] = value.cast("int64")
-            if any(p.recorded for p in self.parts):
+            if "balance" in self.made:
                 held = schema.field(part.recorded) if part.recorded else None
                 scaled = table[held.stored] * 10 ** (total.scale - held.scale) if held else ibis.null("int64")
                 named["balance"] = scaled.cast("int64")

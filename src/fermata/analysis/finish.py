@@ -52,6 +52,9 @@ def reader(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable
     if measure.name == "at" and measure.of:
         return lambda found: found.get((place, str(measure)))
     name = (place, measure.name if measure.name in ("count", "time", "first", "last") else str(measure))
+    if measure.name == "total" and any(c.field.name == measure.of and c.may_lack for c in plan.strands[place].computed):
+        filled = (place, f"filled {measure.of}")
+        return lambda found: found.get(name) if found.get(filled) else None
     if measure.name in ZERO:
         return lambda found: found.get(name) or 0
     return lambda found: found.get(name)

@@ -90,6 +90,14 @@ def each(place: Any, head: Context) -> Records:
                 sum(f.mapping != place.mappings[name] for f in files),
             )
         )  # fmt: skip
+    for name, schema in place.schemas.items():
+        if name not in place.logs:
+            made = (
+                f"made from {', '.join(schema.stored_logs)}"
+                if schema.derivation.inputs
+                else f"made of {schema.derivation.register}"
+            )
+            rows.append((name, made, *[None] * (len(columns) - 2)))
     return Records(head.title, head, tuple(columns), tuple(rows), len(rows))
 
 
