@@ -290,3 +290,20 @@ def test_a_recorded_balance_that_disagrees_is_said(hall: Workspace) -> None:
     assert "recorded" in wrong[0]
     before = hall.report("print-credit", period="2025-11").caveats
     assert any("agree with the movements" in n for n in before)
+
+
+@pytest.mark.parametrize(
+    "log",
+    ["visits", "desk-sessions", "uptime", "readings", "cases", "case-work", "accounts", "licensed-use", "required"],
+)
+def test_an_event_is_the_same_whatever_period_asks(hall: Workspace, log: str) -> None:
+    """Months asked one by one, each reading its own files and its reach, equal the months of one run over everything."""
+    columns = ["count", "distinct user" if log != "uptime" else "distinct device"]
+    columns += ["time", "union"] if hall.schemas[log].spans else []
+    everything = hall.log(log).during("2025-10/2026-03").by("month").measure(*columns).run().table
+    covered = [r for r in everything.body if r.cells[0] is not None]
+    assert len(covered) > 1
+    for row in covered[::2]:
+        alone = hall.log(log).during(row.shown[0]).measure(*columns).run().table.total
+        assert alone
+        assert alone.cells == row.cells, row

@@ -83,10 +83,15 @@ REPORTS: dict[str, dict[str, Any]] = {
 }  # fmt: skip
 
 
+pytestmark = pytest.mark.parametrize(
+    "placed",
+    [pytest.param("postgres", marks=pytest.mark.postgres), pytest.param("spark", marks=pytest.mark.spark)],
+    indirect=True,
+)
+
+
 @pytest.fixture(scope="module")
-def duck(placed: engines.Placed) -> engines.Placed:
-    if placed[0].name == "duckdb":
-        pytest.skip("the embedded engine is what the others are compared with")
+def duck() -> engines.Placed:
     return engines.Duck().place(EVENTS)
 
 
