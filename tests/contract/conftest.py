@@ -60,6 +60,14 @@ EVENTS = cases()
 PERIOD = (at("2025-09-30T23:00"), at("2026-03-31T23:00"))  # 1 October 2025 to 31 March 2026 in Lisbon
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What the Spark client itself leaves open or warns of is not ours."""
+    for item in items:
+        if item.get_closest_marker("spark"):
+            item.add_marker(pytest.mark.filterwarnings("ignore:unclosed <socket:ResourceWarning"))
+            item.add_marker(pytest.mark.filterwarnings("ignore:PySpark does not yet:FutureWarning"))
+
+
 @pytest.fixture(
     scope="session",
     params=[
