@@ -307,3 +307,42 @@ def test_an_event_is_the_same_whatever_period_asks(hall: Workspace, log: str) ->
         alone = hall.log(log).during(row.shown[0]).measure(*columns).run().table.total
         assert alone
         assert alone.cells == row.cells, row
+
+
+def test_rates_and_rules_know_people_by_any_of_their_names(make: Maker) -> None:
+    """A rate by login and a class by label hold for what the badge of the same person did."""
+    config = """
+[workspace]
+zone = "Europe/Lisbon"
+[logs.visits]
+files = "visits.csv"
+[logs.visits.fields]
+start = "When"
+user = { column = "Badge", names = "badge" }
+[registers.people]
+files = "people.csv"
+id = "Id"
+label = "Name"
+names = { badge = "Badge", login = "Login" }
+[registers.fees]
+files = "fees.csv"
+links = { user = { column = "Login", names = "login" } }
+attributes = { fee = "Fee" }
+[computed.fee]
+logs = "visits"
+rates = "fees"
+unit = "EUR"
+each = "fee"
+[computed.rank_of]
+logs = "visits"
+rules = [{ is = "chief", only = { user = "Ann Ode" } }]
+"""
+    files = {
+        "visits": "When,Badge\n2026-03-01 10:00:00,B1\n2026-03-01 11:00:00,B2\n",
+        "people": "Id,Name,Badge,Login\n1,Ann Ode,B1,ann\n2,Bob,B2,bob\n",
+        "fees": "Login,Fee\nann,2.50\n*,1\n",
+    }
+    workspace = make(config, **files)
+    workspace.import_log("visits")
+    rows = workspace.log("visits").during("2026-03").by("user", "rank_of").measure("total fee").run().table.body
+    assert [(r.shown, r.cells) for r in rows] == [(("Ann Ode", "chief"), (250,)), (("Bob", "(none)"), (100,))]

@@ -38,6 +38,7 @@ from fermata.fields import Field as EventField
 from fermata.fields import LogSchema, checked_name
 from fermata.registers.directory import Directory
 from fermata.reports.model import Chosen
+from fermata.reports.resolve import identities
 from fermata.timeline.lengths import exact
 
 __all__ = ["ComputedMap", "with_computed"]
@@ -116,15 +117,17 @@ class ComputedMap(Chosen):
     def made(self, name: str, schema: LogSchema, registers: Directory) -> Any:
         """The field for a log. Raises RequestError, UnknownName."""
         if self.rules:
-            rules = tuple(Rule(r.name, r.prefix, r.selection.checked(schema)) for r in self.rules)
+            chosen = [identities(r.selection.checked(schema), schema, registers) for r in self.rules]
+            rules = tuple(Rule(r.name, r.prefix, only) for r, only in zip(self.rules, chosen, strict=True))
             made: Any = Classes(EventField(name), self.of, rules)
         elif self.rates:
-            made = self._rates(name, registers)
+            made = self._rates(name, schema, registers)
         else:
             formula = Formula.parse(self.formula)
             known(formula, schema.by_name, "field")
             first = schema.field(formula.names[0])
-            arithmetic = Arithmetic(EventField(name), formula, self.selection.checked(schema))
+            only = identities(self.selection.checked(schema), schema, registers)
+            arithmetic = Arithmetic(EventField(name), formula, only)
             scale = arithmetic.scale_in(schema)
             kind: Any = first.type if first.type in ("money", "duration") else "decimal" if scale else "number"
             made = replace(arithmetic, field=EventField(name, kind, self.unit or first.unit, scale))
@@ -132,11 +135,19 @@ class ComputedMap(Chosen):
             schema.field(need)
         return made
 
-    def _rates(self, name: str, registers: Directory) -> Rates:
+    def _rates(self, name: str, schema: LogSchema, registers: Directory) -> Rates:
         register = registers.register(self.rates)
         if not register.table.links:
             raise RequestError(f"rates: {self.rates} has no links, which say what its rows are for")
-        match = tuple(register.table.links)
+        links = register.table.links
+        match = tuple(links)
+
+        def meant(field: str, text: str) -> str:
+            """What a cell stands for in events: the person or thing its name means."""
+            if text == ANY or "." in field or schema.field(field).type != "text":
+                return text
+            return registers.identity(schema, field, text, links[field].names)
+
         prices, finest = [], self.scale
         columns = [
             self.each,
@@ -154,7 +165,7 @@ class ComputedMap(Chosen):
             read.append((a, numbers))
         for a, numbers in read:
             each, time, *amounts, least = (int(n.scaleb(finest)) for n in numbers)
-            values = tuple(a.links[m] or ANY for m in match)
+            values = tuple(meant(m, a.links[m]) for m in match)
             prices.append(Price(values, a.since, a.until, each, time, tuple(amounts), least))
         kind: Any = "money" if len(self.unit) == 3 and self.unit.isupper() else "decimal"
         field = EventField(name, kind, self.unit, self.scale)

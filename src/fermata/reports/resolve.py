@@ -23,7 +23,7 @@ from fermata.reports.terms import Terms
 from fermata.timeline import Calendar, Period, Stretch
 from fermata.timeline.zones import to_utc, zone
 
-__all__ = ["Logs", "resolve"]
+__all__ = ["Logs", "identities", "resolve"]
 
 
 class Logs(Protocol):
@@ -59,7 +59,7 @@ def resolve(report: Report, logs: Logs, now: datetime, *, every_field: bool = Fa
         if report.dated:
             schema = _dated(schema, report.dated)
         chosen = _joined(report.selection, spec.selection).checked(schema)
-        selection = pairing_shown(_identities(chosen, schema, logs.registers), schema, unpaired(schema.derivation))
+        selection = pairing_shown(identities(chosen, schema, logs.registers), schema, unpaired(schema.derivation))
         hours = spec.hours or report.hours
         return Ask(schema, selection, logs.terms.hours_of(hours) if hours else None)
 
@@ -211,7 +211,7 @@ def _frozen(value: object) -> object:
     return tuple(value) if isinstance(value, list) else value
 
 
-def _identities(selection: Selection, schema: LogSchema, registers: Directory) -> Selection:
+def identities(selection: Selection, schema: LogSchema, registers: Directory) -> Selection:
     """The selection with every name in the place of which a register has an identity or a whole unit."""
 
     def one(condition: Condition) -> Condition:
