@@ -346,3 +346,24 @@ rules = [{ is = "chief", only = { user = "Ann Ode" } }]
     workspace.import_log("visits")
     rows = workspace.log("visits").during("2026-03").by("user", "rank_of").measure("total fee").run().table.body
     assert [(r.shown, r.cells) for r in rows] == [(("Ann Ode", "chief"), (250,)), (("Bob", "(none)"), (100,))]
+
+
+def test_a_listing_is_laid_out_as_asked(hall: Workspace) -> None:
+    """Fields chosen, attributes too, sorted, some passed over, running numbers, totals of all that there are."""
+    jobs = [
+        r
+        for r in raw(hall.path / "incoming" / "prints.csv")
+        if r["Finished"].startswith("03/") and r["Finished"][6:10] == "2026"
+    ]
+    ordered = sorted((int(r["Pages"]) for r in jobs), reverse=True)
+    out = fermata(
+        "-w", str(hall.path), "records", "prints", "--period", "2026-03", "--sort", "-pages", "--skip", "5", "--limit", "3",
+        "--fields", "user.department,pages", "--numbers", "--totals", "--output", "json",
+    ).stdout  # fmt: skip
+    listed = json.loads(out)
+    assert [c["label"] for c in listed["columns"]] == ["No.", "User department", "Pages"]
+    assert [r["values"][0] for r in listed["rows"]] == [6, 7, 8]
+    assert [r["values"][2] for r in listed["rows"]] == ordered[5:8]
+    assert f"totals of all {len(jobs):,}: pages {sum(ordered):,} pages" in listed["notes"]
+    with pytest.raises(RequestError, match="there is no field 'nix'"):
+        cli.main(["-w", str(hall.path), "records", "prints", "--fields", "nix"], standalone_mode=False)

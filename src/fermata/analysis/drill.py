@@ -6,6 +6,7 @@ Each record comes with its contribution: what it adds to the cell, or the value 
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Sequence
 from datetime import timedelta
 from typing import Any
 
@@ -17,7 +18,7 @@ from fermata.analysis.identify import opened
 from fermata.analysis.plan import Cell, Dimension, Plan, Strand
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, in_kept, inside, naive, select
 from fermata.analysis.within import chosen
-from fermata.fields import PROVENANCE
+from fermata.fields import PROVENANCE, Field
 
 __all__ = ["events", "records"]
 
@@ -63,18 +64,36 @@ def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) ->
     return engine.run(_listed(kept, limit)), strand, total
 
 
-def events(plan: Plan, source: Source, limit: int | None = None) -> tuple[Any, int]:
-    """The events of the plan's first strand that start in the period, oldest first, and how many there are."""
+def events(
+    plan: Plan,
+    source: Source,
+    limit: int | None = None,
+    order: Sequence[tuple[Field, bool]] = (),
+    skip: int = 0,
+    totals: Sequence[Field] = (),
+) -> tuple[Any, int, list[Any]]:
+    """The events of the plan's first strand that start in the period, how many there are, and the sums of some fields.
+
+    Oldest first, or by fields (True for downwards), the empty last; `skip` of them are passed over.
+    """
     strand = plan.strands[0]
     engine, table = opened(strand, source)
     kept = inside(select(table, strand), plan, strand, spans=False)
-    total = engine.run(kept.aggregate(n=kept.count())).column(0)[0].as_py()
-    return engine.run(_listed(kept, limit)), total
+    sums = {f"s{i}": column(kept, f).sum().cast("int64") for i, f in enumerate(totals)}
+    row = engine.run(kept.aggregate(n=kept.count(), **sums))
+    found = [row.column(i)[0].as_py() for i in range(row.num_columns)]
+    return engine.run(_listed(kept, limit, order, skip)), found[0], found[1:]
 
 
-def _listed(table: Any, limit: int | None) -> Any:
-    ordered = table.order_by([table.start_utc, *(table[p] for p in PROVENANCE)])
-    return ordered.limit(limit) if limit is not None else ordered
+def _listed(table: Any, limit: int | None, order: Sequence[tuple[Field, bool]] = (), skip: int = 0) -> Any:
+    import ibis
+
+    keys = [
+        ibis.desc(column(table, f), nulls_first=False) if down else ibis.asc(column(table, f), nulls_first=False)
+        for f, down in order
+    ]
+    ordered = table.order_by([*keys, table.start_utc, *(table[p] for p in PROVENANCE)])
+    return ordered.limit(limit, offset=skip) if limit is not None or skip else ordered
 
 
 def _equal(here: Any, key: Any, plan: Plan) -> Any:

@@ -47,7 +47,7 @@ def reader(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable
         return lambda found: _mean(plan, column, found[total], found[filled]) if found.get(filled) else None
     if measure.name in ("concurrency", "used", "uncovered"):
         return _of_length(measure, place)
-    if measure.name in ("days", "workdays"):
+    if measure.name in ("days", "workdays", "months"):
         return lambda found: found.get((place, measure.name))
     if measure.name == "at" and measure.of:
         return lambda found: found.get((place, str(measure)))

@@ -16,7 +16,7 @@
     concurrency               time divided by the length of the period or unit   contributors
     at N, at capacity FIELD   time with at least so many at once                 -
     used FIELD                time divided by what FIELD's capacity would hold   contributors
-    days, workdays            local days of the log in the cell                  -
+    days, workdays, months    local days, and months, of the log in the cell     -
     rank MEASURE              place among the groups beside it, the highest first: 1, 2, 2, 4    contributors of the measure
     over LENGTH UNIT          each user's time beyond so much a unit             -
     running, before, ever MEASURE    up to the unit's end from the period's start, all before the unit, both together
@@ -64,6 +64,7 @@ MEASURES: dict[str, Records] = {
     "used": "contributors",
     "days": "none",
     "workdays": "none",
+    "months": "none",
     "rank": "contributors",
     "over": "none",
     "running": "contributors",
@@ -76,7 +77,7 @@ SWEPT = ("union", "overlap", "uncovered", "peak", "peak time", "at")
 NEEDS_TIME = ("time", "present", "concurrency", "used", "over", *SWEPT)
 ONWARDS = ("running", "before", "ever")  # measures that go on from unit to unit
 CARRIED = (*ADDS, "first", "last", "least", "most")
-LENGTHS = ("days", "workdays", "uncovered", "concurrency", "used")  # they need the length of the cell
+LENGTHS = ("days", "workdays", "months", "uncovered", "concurrency", "used")  # they need the length of the cell
 SHORT_PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
 HEADINGS = {
     "union": "Time once",
@@ -231,8 +232,8 @@ class Measure:
         if self.name == "rank" and self.base:
             self.base.type_in(schema)
             return "number", "place", 0
-        if self.name in ("days", "workdays"):
-            return "number", "days", 0
+        if self.name in ("days", "workdays", "months"):
+            return "number", "months" if self.name == "months" else "days", 0
         if self.name in NEEDS_TIME and self.name not in ("time", "present"):
             return self._of_spans(schema)
         if self.base:

@@ -91,7 +91,9 @@ def lengths(plan: Plan, number: int, figures: Any) -> None:
         for key, found in figures[level].items():
             value = next((k for k, d in zip(key, level, strict=True) if d.name == by_hours), None) if by_hours else None
             if value not in told:
-                told[value] = dict(_cells(own, strand, calendar, value, any(m.name.endswith("days") for m in asked)))
+                told[value] = dict(
+                    _cells(own, strand, calendar, value, any(m.name in ("days", "workdays", "months") for m in asked))
+                )
             units = tuple(k for k, d in zip(key, level, strict=True) if d.calendar)
             for name, length in told[value].get(units, {}).items():
                 found[(number, name)] = length
@@ -127,7 +129,8 @@ def _cells(
     for key, cell in found.items():
         here = [every[i].begins.date() for i in cell["days"]]
         open_ = [d for d in here if plan.workdays is None or plan.workdays.minutes(d)]
-        yield key, {"length": cell["length"], "days": len(here), "workdays": len(open_)}
+        months = {(d.year, d.month) for d in here}
+        yield key, {"length": cell["length"], "days": len(here), "workdays": len(open_), "months": len(months)}
 
 
 def _labels(plan: Plan, dimension: Dimension, units: Sequence[Slot]) -> list[int]:

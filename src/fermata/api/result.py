@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from fermata import outputs
 from fermata.analysis.table import Column, Table
 from fermata.outputs.formats import local
-from fermata.reports import run as runner
+from fermata.reports import listing as listings
 from fermata.reports.result import Context, Records, RunResult
 from fermata.timeline.zones import zone
 
@@ -47,7 +47,7 @@ class Result:
 
         No `at` is the grand total. Durations are microseconds, times naive UTC. Raises UnknownName.
         """
-        found = runner.cell_of(self.data, at or {}, of)
+        found = listings.cell_of(self.data, at or {}, of)
         keys = dict(found.keys)
         plan, table = self.data.plan, self.table
         across = keys.get(plan.across) if plan.across else None
@@ -66,8 +66,8 @@ class Result:
 
         `of` and `at` name the figure as in `cell`. The contributions of a count, time or total add up to it.
         """
-        found = runner.records_of(self.data, self.place, runner.cell_of(self.data, at or {}, of), limit)
-        base = self.data.plan.columns[runner.cell_of(self.data, at or {}, of).column].measure.base
+        found = listings.records_of(self.data, self.place, listings.cell_of(self.data, at or {}, of), limit)
+        base = self.data.plan.columns[listings.cell_of(self.data, at or {}, of).column].measure.base
         return found if base else dataclasses.replace(found, figure=self.cell(of=of, at=at))
 
     def to_arrow(self) -> Any:

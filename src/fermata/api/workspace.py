@@ -32,10 +32,12 @@ from fermata.intake.storing import Progress
 from fermata.registers.directory import Directory
 from fermata.registers.register import Register
 from fermata.reports import files as report_files
+from fermata.reports import listing as listings
 from fermata.reports import looking
 from fermata.reports import run as runner
 from fermata.reports import survey as surveys
 from fermata.reports.generated import Pattern
+from fermata.reports.listing import AS_IT_IS, Layout
 from fermata.reports.model import Report
 from fermata.reports.result import Records
 from fermata.reports.terms import Terms
@@ -203,9 +205,9 @@ class Workspace:
         """What a run would do, as (what, words), without running it."""
         return runner.describe(report, self.place(), self.now())
 
-    def listing(self, report: Report, limit: int | None = None) -> Any:
-        """The events a report's filters keep in its period, oldest first."""
-        return runner.listing(report, self.place(), self.now(), limit)
+    def listing(self, report: Report, limit: int | None = None, layout: Layout = AS_IT_IS) -> Records:
+        """The events a report's filters keep in its period, oldest first unless the layout says otherwise."""
+        return listings.listing(report, self.place(), self.now(), limit, layout)
 
     def inside(self, log: str, *, at: datetime | None = None, **asked: Any) -> Records:
         """Who is inside at an aware instant (now): whose last reading in `log` in the `back` ("24 hours") before it is an entry.

@@ -10,12 +10,12 @@ from datetime import datetime
 from typing import Any, Protocol
 
 from fermata._version import __version__
-from fermata.analysis import drill, explain
+from fermata.analysis import explain
 from fermata.analysis.combine import Source, gather
 from fermata.analysis.engine import DuckEngine
 from fermata.analysis.filters import Condition, Selection
-from fermata.analysis.finish import finish, measure_of, outermost
-from fermata.analysis.plan import Cell, Plan, Strand
+from fermata.analysis.finish import finish, outermost
+from fermata.analysis.plan import Plan, Strand
 from fermata.archive import Snapshot
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import Field, LogSchema
@@ -24,13 +24,11 @@ from fermata.registers.directory import kind
 from fermata.reports import caveats, judging
 from fermata.reports.model import Report
 from fermata.reports.resolve import Logs, lookups, resolve
-from fermata.reports.result import Context, Records, RunResult
+from fermata.reports.result import Context, RunResult
 from fermata.timeline import Slot
 from fermata.timeline.words import span, stamp
 
-SHARED = ("union", "overlap")
-
-__all__ = ["Workplace", "check_values", "context_of", "describe", "listing", "records_of", "run"]
+__all__ = ["Workplace", "check_values", "context_of", "describe", "run"]
 
 
 class Workplace(Logs, Protocol):
@@ -251,137 +249,3 @@ def describe(report: Report, place: Workplace, now: datetime) -> list[tuple[str,
         lines.append(("Across", plan.across.name))
     lines += [("Columns", ", ".join(f"{c.label} ({c.measure})" for c in plan.columns)), ("Plan", plan.digest)]
     return lines + [("Note", n) for n in caveats.known_beforehand(plan, place)]
-
-
-def _has_records(column: Any) -> None:
-    """Raises RequestError for a figure that no list of records explains."""
-    if column.formula:
-        raise RequestError(
-            f"{column.label} is worked out from {', '.join(column.formula.names)}; ask for the records of these"
-        )
-    if column.measure.records == "none":
-        raise RequestError(
-            f"{column.label} ({column.measure}) is about a moment or a length, and has no records of its own"
-        )
-    if column.measure.name == "running":
-        raise RequestError(f"{column.label}: ask for the records of {column.measure.base}")
-
-
-def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | None = None) -> Records:
-    """The events behind a cell of a result, oldest first, with file, record number and contribution."""
-    plan, column = result.plan, result.plan.columns[cell.column]
-    _has_records(column)
-    rows, strand, total = drill.records(plan, cell, place.source(plan), limit)
-    kind, unit, scale = measure_of(plan, cell.column).type_in(strand.schema)
-    if kind in ("mean", "mean duration"):
-        field = strand.schema.field(column.measure.of)
-        kind, unit, scale = field.type, field.unit, field.scale
-    where = ", ".join(f"{d.name} {_words(plan, d, k)}" for d, k in cell.keys) or "all"
-    title = f"Records behind {column.label}: {where}"
-    if column.measure.name in SHARED:
-        title += " (each with its own time; together more than the figure where they overlap)"
-    extra = ("contribution", "Contribution", str(kind), unit, scale)
-    return _as_records(title, result.context, rows, strand.schema, place, total, extra)
-
-
-def listing(report: Report, place: Workplace, now: datetime, limit: int | None = None) -> Records:
-    """The events a report's filters keep in its period, oldest first."""
-    plan = resolve(report, place, now, every_field=True)
-    source = place.source(plan)
-    notes = check_values(plan, place, source)
-    rows, total = drill.events(plan, source, limit)
-    schema = plan.strands[0].schema
-    context = dataclasses.replace(context_of(plan, place, now), title=report.title or f"Events of {schema.name}")
-    found = _as_records(context.title, context, rows, schema, place, total, None)
-    notes = [*caveats.known_beforehand(plan, place), *notes]
-    return dataclasses.replace(found, notes=tuple(notes))
-
-
-def _words(plan: Plan, dimension: Any, key: Any) -> str:
-    from fermata.analysis.finish import shown
-
-    return shown(plan, dimension, key)
-
-
-def _as_records(
-    title: str,
-    context: Context,
-    rows: Any,
-    schema: LogSchema,
-    place: Workplace,
-    total: int,
-    extra: tuple[str, str, str, str, int] | None,
-) -> Records:
-    logs = {name: place.snapshot.manifest.log(name).files for name in schema.stored_logs}
-    columns: list[tuple[str, str, str, str, int]] = [("start", "Start", "time", "", 0)]
-    values = [rows.column("start_utc").to_pylist()]
-    if schema.spans:
-        columns += [("finish", "Finish", "time", "", 0), ("duration", "Duration", "duration", "h:mm:ss", 0)]
-        finishes = rows.column("finish_utc").to_pylist()
-        spans = [
-            None if f is None else round((f - s).total_seconds() * 1e6)
-            for s, f in zip(values[0], finishes, strict=True)
-        ]
-        values += [finishes, spans]
-    for field in schema.fields:
-        columns.append((field.name, field.name.capitalize().replace("_", " "), field.type, field.unit, field.scale))
-        values.append(rows.column(field.stored).to_pylist())
-    columns += [("file", "File", "text", "", 0), ("record", "Record", "text", "", 0)]
-    ids = rows.column("file_id").to_pylist()
-    names = (
-        rows.column("log").to_pylist()
-        if len(logs) > 1 and "log" in rows.column_names
-        else [next(iter(logs))] * len(ids)
-    )
-    origin = f"register {schema.derivation.register}" if hasattr(schema.derivation, "register") else ""
-    values.append(
-        [origin or (logs[n][i].path if i in logs[n] else f"file {i}") for n, i in zip(names, ids, strict=True)]
-    )
-    values.append([f"{i}:{n}" for i, n in zip(ids, rows.column("record_no").to_pylist(), strict=True)])
-    if extra:
-        columns.append(extra)
-        values.append(rows.column("contribution").to_pylist())
-    listed = tuple(zip(*values, strict=True))
-    return Records(title, context, tuple(columns), listed, total)
-
-
-def cell_of(result: RunResult, at: Mapping[str, str], column: str | None) -> Cell:
-    """The cell that `at` (dimension name -> shown value) and a column heading or measure name. Raises UnknownName."""
-    plan = result.plan
-    number = _column_number(plan, column)
-    keys = []
-    for name, text in at.items():
-        words = name.lower().replace("-", " ")
-        dimension = next((d for d in plan.dimensions if words == d.name.replace("_", " ") or name == d.name), None)
-        if dimension is None:
-            raise UnknownName.of("dimension", name, [d.name for d in plan.dimensions], where="in this report")
-        keys.append((dimension, _key(result, dimension, text)))
-    given = [d for d, _ in keys]
-    depth = len([d for d in given if d in plan.by])
-    if set(given) - {plan.across} != set(plan.by[:depth]):
-        missing = next(d for d in plan.by if d not in given)
-        raise RequestError(f"a figure of this report is named from the outermost group on: give {missing.name} too")
-    ordered = sorted(keys, key=lambda k: plan.dimensions.index(k[0]))
-    return Cell(tuple(ordered), number)
-
-
-def _column_number(plan: Plan, column: str | None) -> int:
-    if column is None:
-        return 0
-    for i, c in enumerate(plan.columns):
-        if column.lower() in (c.label.lower(), str(c.measure)):
-            return i
-    raise UnknownName.of("column", column, [c.label for c in plan.columns], where="in this report")
-
-
-def _key(result: RunResult, dimension: Any, text: str) -> Any:
-    """The raw value of a dimension from its shown text."""
-    table, plan = result.table, result.plan
-    if dimension in plan.by:
-        i = plan.by.index(dimension)
-        pairs = {r.shown[i]: r.keys[i] for r in table.rows if len(r.keys) > i}
-    else:
-        pairs = {c.across_label: c.across for c in table.measures if not c.across_total}
-    if text in pairs:
-        return pairs[text]
-    raise UnknownName.of(dimension.name, text, pairs, where="in this result")

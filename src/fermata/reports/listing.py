@@ -1,0 +1,224 @@
+"""Events behind figures, and events as such: listed with their fields, file and record number."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from decimal import Decimal
+from typing import Any
+
+from fermata.analysis import drill
+from fermata.analysis.finish import measure_of
+from fermata.analysis.plan import Cell, Plan
+from fermata.errors import RequestError, UnknownName
+from fermata.fields import Field, LogSchema
+from fermata.reports import caveats
+from fermata.reports.model import Report
+from fermata.reports.resolve import resolve
+from fermata.reports.result import Context, Records, RunResult
+from fermata.reports.run import Workplace, check_values, context_of
+from fermata.timeline.words import span
+
+__all__ = ["AS_IT_IS", "Layout", "cell_of", "listing", "records_of"]
+
+SHARED = ("union", "overlap")
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """How a listing is laid out: which fields (all unless told), sorted by which (`-` in front for downwards), how many to pass
+    over, with running numbers, with totals of all amounts.
+    """
+
+    fields: tuple[str, ...] = ()
+    sort: tuple[str, ...] = ()
+    skip: int = 0
+    numbers: bool = False
+    totals: bool = False
+
+
+AS_IT_IS = Layout()
+
+
+def _has_records(column: Any) -> None:
+    """Raises RequestError for a figure that no list of records explains."""
+    if column.formula:
+        raise RequestError(
+            f"{column.label} is worked out from {', '.join(column.formula.names)}; ask for the records of these"
+        )
+    if column.measure.records == "none":
+        raise RequestError(
+            f"{column.label} ({column.measure}) is about a moment or a length, and has no records of its own"
+        )
+    if column.measure.name == "running":
+        raise RequestError(f"{column.label}: ask for the records of {column.measure.base}")
+
+
+def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | None = None) -> Records:
+    """The events behind a cell of a result, oldest first, with file, record number and contribution."""
+    plan, column = result.plan, result.plan.columns[cell.column]
+    _has_records(column)
+    rows, strand, total = drill.records(plan, cell, place.source(plan), limit)
+    kind, unit, scale = measure_of(plan, cell.column).type_in(strand.schema)
+    if kind in ("mean", "mean duration"):
+        field = strand.schema.field(column.measure.of)
+        kind, unit, scale = field.type, field.unit, field.scale
+    where = ", ".join(f"{d.name} {_words(plan, d, k)}" for d, k in cell.keys) or "all"
+    title = f"Records behind {column.label}: {where}"
+    if column.measure.name in SHARED:
+        title += " (each with its own time; together more than the figure where they overlap)"
+    extra = ("contribution", "Contribution", str(kind), unit, scale)
+    return _as_records(title, result.context, rows, strand.schema, place, total, extra)
+
+
+def listing(
+    report: Report, place: Workplace, now: datetime, limit: int | None = None, layout: Layout = AS_IT_IS
+) -> Records:
+    """The events a report's filters keep in its period, oldest first unless the layout says otherwise.
+
+    Raises UnknownName for a field to show or sort by that the log does not have.
+    """
+    plan = resolve(report, place, now, every_field=True)
+    source = place.source(plan)
+    notes = check_values(plan, place, source)
+    schema = plan.strands[0].schema
+    order = [(schema.field(name.removeprefix("-")), name.startswith("-")) for name in layout.sort]
+    listed = {"start", "finish", "duration", "file", "record", *(f.name for f in schema.fields)}
+    shown = dataclasses.replace(
+        schema, fields=(*schema.fields, *(schema.field(n) for n in layout.fields if n not in listed))
+    )
+    every = [*shown.fields, *([schema.field("duration")] if schema.spans else [])]
+    added = [
+        f
+        for f in every
+        if f.addable and (f.name in layout.fields or (not layout.fields and (f.unit or f.type != "number")))
+    ]
+    rows, total, sums = drill.events(plan, source, limit, order, layout.skip, added if layout.totals else ())
+    context = dataclasses.replace(context_of(plan, place, now), title=report.title or f"Events of {schema.name}")
+    found = _laid_out(_as_records(context.title, context, rows, shown, place, total, None), layout)
+    told = [f"{f.name} {_amount(f, n)}" for f, n in zip(added, sums, strict=True)] if sums else []
+    summed = [f"totals of all {total:,}: {'; '.join(told)}"] if told else []
+    notes = [*summed, *caveats.known_beforehand(plan, place), *notes]
+    return dataclasses.replace(found, notes=tuple(notes))
+
+
+def _amount(field: Field, amount: int | None) -> str:
+    if field.type == "duration":
+        return span(amount or 0)
+    return f"{Decimal(amount or 0).scaleb(-field.scale):,}{' ' + field.unit if field.unit else ''}"
+
+
+def _laid_out(found: Records, layout: Layout) -> Records:
+    """The listing with the fields asked for, and with running numbers."""
+    columns, rows = found.columns, found.rows
+    if layout.fields:
+        names = [c[0] for c in columns]
+        places = [names.index(name) for name in layout.fields]
+        columns = tuple(columns[i] for i in places)
+        rows = tuple(tuple(row[i] for i in places) for row in rows)
+    if layout.numbers:
+        columns = (("number", "No.", "number", "", 0), *columns)
+        rows = tuple((n, *row) for n, row in enumerate(rows, layout.skip + 1))
+    return dataclasses.replace(
+        found, columns=columns, rows=rows, total=found.total - layout.skip if layout.skip else found.total
+    )
+
+
+def _words(plan: Plan, dimension: Any, key: Any) -> str:
+    from fermata.analysis.finish import shown
+
+    return shown(plan, dimension, key)
+
+
+def _as_records(
+    title: str,
+    context: Context,
+    rows: Any,
+    schema: LogSchema,
+    place: Workplace,
+    total: int,
+    extra: tuple[str, str, str, str, int] | None,
+) -> Records:
+    logs = {name: place.snapshot.manifest.log(name).files for name in schema.stored_logs}
+    columns: list[tuple[str, str, str, str, int]] = [("start", "Start", "time", "", 0)]
+    values = [rows.column("start_utc").to_pylist()]
+    if schema.spans:
+        columns += [("finish", "Finish", "time", "", 0), ("duration", "Duration", "duration", "h:mm:ss", 0)]
+        finishes = rows.column("finish_utc").to_pylist()
+        spans = [
+            None if f is None else round((f - s).total_seconds() * 1e6)
+            for s, f in zip(values[0], finishes, strict=True)
+        ]
+        values += [finishes, spans]
+    for field in schema.fields:
+        columns.append(
+            (
+                field.name,
+                field.name.capitalize().replace("_", " ").replace(".", " "),
+                field.type,
+                field.unit,
+                field.scale,
+            )
+        )
+        values.append(rows.column(field.stored).to_pylist())
+    columns += [("file", "File", "text", "", 0), ("record", "Record", "text", "", 0)]
+    ids = rows.column("file_id").to_pylist()
+    names = (
+        rows.column("log").to_pylist()
+        if len(logs) > 1 and "log" in rows.column_names
+        else [next(iter(logs))] * len(ids)
+    )
+    origin = f"register {schema.derivation.register}" if hasattr(schema.derivation, "register") else ""
+    values.append(
+        [origin or (logs[n][i].path if i in logs[n] else f"file {i}") for n, i in zip(names, ids, strict=True)]
+    )
+    values.append([f"{i}:{n}" for i, n in zip(ids, rows.column("record_no").to_pylist(), strict=True)])
+    if extra:
+        columns.append(extra)
+        values.append(rows.column("contribution").to_pylist())
+    listed = tuple(zip(*values, strict=True))
+    return Records(title, context, tuple(columns), listed, total)
+
+
+def cell_of(result: RunResult, at: Mapping[str, str], column: str | None) -> Cell:
+    """The cell that `at` (dimension name -> shown value) and a column heading or measure name. Raises UnknownName."""
+    plan = result.plan
+    number = _column_number(plan, column)
+    keys = []
+    for name, text in at.items():
+        words = name.lower().replace("-", " ")
+        dimension = next((d for d in plan.dimensions if words == d.name.replace("_", " ") or name == d.name), None)
+        if dimension is None:
+            raise UnknownName.of("dimension", name, [d.name for d in plan.dimensions], where="in this report")
+        keys.append((dimension, _key(result, dimension, text)))
+    given = [d for d, _ in keys]
+    depth = len([d for d in given if d in plan.by])
+    if set(given) - {plan.across} != set(plan.by[:depth]):
+        missing = next(d for d in plan.by if d not in given)
+        raise RequestError(f"a figure of this report is named from the outermost group on: give {missing.name} too")
+    ordered = sorted(keys, key=lambda k: plan.dimensions.index(k[0]))
+    return Cell(tuple(ordered), number)
+
+
+def _column_number(plan: Plan, column: str | None) -> int:
+    if column is None:
+        return 0
+    for i, c in enumerate(plan.columns):
+        if column.lower() in (c.label.lower(), str(c.measure)):
+            return i
+    raise UnknownName.of("column", column, [c.label for c in plan.columns], where="in this report")
+
+
+def _key(result: RunResult, dimension: Any, text: str) -> Any:
+    """The raw value of a dimension from its shown text."""
+    table, plan = result.table, result.plan
+    if dimension in plan.by:
+        i = plan.by.index(dimension)
+        pairs = {r.shown[i]: r.keys[i] for r in table.rows if len(r.keys) > i}
+    else:
+        pairs = {c.across_label: c.across for c in table.measures if not c.across_total}
+    if text in pairs:
+        return pairs[text]
+    raise UnknownName.of(dimension.name, text, pairs, where="in this result")
