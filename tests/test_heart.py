@@ -239,22 +239,23 @@ def test_collapse_states_and_links_equal_a_walk(
         assert (event["result"], event["linked"]) == ((ends[-1].device, True) if ends else (None, False))
 
 
-@given(lots())
+@given(lots(), st.sampled_from([["user", "day"], ["day", "user"]]))
 @settings(max_examples=28)
-def test_accounts_open_go_on_and_close(duck: engines.Duck, events: list[Event]) -> None:
+def test_accounts_open_go_on_and_close(duck: engines.Duck, events: list[Event], by: list[str]) -> None:
     """Opening balance, movement, running and closing balance by user and day equal adding up in order."""
     parts = (Part("cost", 1, Selection()), Part("cost", -1, Selection(conditions({"action": "out"}))))
     how = Assembly((engines.SCHEMA, engines.SCHEMA), parts)
     logs = engines.Logs(ZONE, events, made=engines.derived(how))
     columns = ["before total amount", "running total amount", "ever total amount", "ever last"]
-    _, table = engines.run(duck.place(events), logs, log="made", period=PERIOD, by=["user", "day"], columns=columns)
+    _, table = engines.run(duck.place(events), logs, log="made", period=PERIOD, by=by, columns=columns)
 
     def moved(e: Event) -> int:
         return (e.cost or 0) * (0 if e.action == "out" else 1)
 
     for row in table.rows:
-        mine = [e for e in events if not row.shown or row.shown[0] == (e.user or "(none)")]
-        day = row.shown[1] if len(row.shown) > 1 else None
+        keys = dict(zip(by, row.shown, strict=False))
+        mine = [e for e in events if keys.get("user") in (None, e.user or "(none)")]
+        day = keys.get("day")
         start = min(
             (EDGES[0] + i * slow.MINUTE for i in range(4320) if day == label(EDGES[0] + i * slow.MINUTE, "day", TZ)),
             default=EDGES[0],

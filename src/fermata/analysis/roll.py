@@ -163,11 +163,10 @@ def _go_on(plan: Plan, figures: Any, level: Level, column: Any, measure: Measure
     found = figures[level]
     place = level.index(units[0]) if units else -1
     earlier = figures.get(fields, {})
-    groups = (
-        dict.fromkeys(tuple(k for i, k in enumerate(key) if i != place) for key in (*found, *earlier))
-        if units
-        else found
-    )
+    groups = found
+    if units:
+        told = (tuple(k for i, k in enumerate(key) if i != place) for key in found)
+        groups = dict.fromkeys([*told, *earlier])
     order = range(len(plan.slots(units[0].unit))) if units else (0,)
     for group in groups:
         before = {name: earlier.get(group, {}).get((column.earlier, name)) for name, _ in component(measure)}
