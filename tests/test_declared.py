@@ -209,6 +209,7 @@ def test_mistakes_in_hours(make: Maker, added: str, said: str) -> None:
     (["report", "entries", "--rounding", "up 15 minutes", "--columns", "union"], "union with rounding means nothing"),
     (["report", "doors", "--columns", "union"], "the log doors has no finish and no duration, so nothing is at once"),
     (["report", "entries", "--columns", "time,x = time + total billed"], "EUR cannot be added to h"),
+    (["report", "entries", "--columns", "x = 1 + 1"], "names no column and no measure"),
     (["report", "entries", "--columns", "x = tme / 2"], "there is no column 'tme'"),
     (["report", "entries", "--columns", "running time", "--by", "week,day"], "goes on from one unit to the next"),
     (["report", "entries", "--columns", "over 8h day", "--by", "project"], "a user's day falls into several"),
@@ -367,3 +368,43 @@ def test_a_listing_is_laid_out_as_asked(hall: Workspace) -> None:
     assert f"totals of all {len(jobs):,}: pages {sum(ordered):,} pages" in listed["notes"]
     with pytest.raises(RequestError, match="there is no field 'nix'"):
         cli.main(["-w", str(hall.path), "records", "prints", "--fields", "nix"], standalone_mode=False)
+
+
+@pytest.mark.parametrize("spread", ["start", "days", "workdays"])
+def test_an_amount_is_spread_in_whole_parts(make: Maker, spread: str) -> None:
+    """A month's target on its first day, on each of its days, on its workdays: the parts are even and add up exactly."""
+    config = f"""
+[workspace]
+zone = "Europe/Lisbon"
+workdays = "week"
+[hours.week]
+days = "monday to friday"
+[logs.calls]
+files = "calls.csv"
+[logs.calls.fields]
+start = "When"
+user = "Who"
+[registers.targets]
+files = "targets.csv"
+links = {{ user = "Who" }}
+attributes = {{ target = "Target" }}
+from = "From"
+[logs.targets]
+generate = "amounts"
+register = "targets"
+amount = "target"
+unit = "EUR"
+per = "month"
+spread = "{spread}"
+beside = "calls"
+"""
+    calls = "When,Who\n2026-02-01 10:00:00,ann\n2026-04-30 10:00:00,ann\n"
+    workspace = make(config, calls=calls, targets="Who,Target,From\nann,100.01,2026-03-01\n")
+    workspace.import_log("calls")
+    days = workspace.log("targets").during("2026-02/2026-04").by("day").measure("total target").run().table
+    held = {r.shown[0]: r.cells[0] for r in days.body if r.cells[0]}
+    march = [v for day, v in held.items() if day.startswith("2026-03")]
+    assert sum(march) == 10001
+    assert len(march) == {"start": 1, "days": 31, "workdays": 22}[spread]
+    assert max(march) - min(march) <= 1
+    assert not [day for day in held if day < "2026-03-01"]

@@ -20,7 +20,7 @@ from fermata.analysis.computed import Arithmetic, Classes, Price, Rates, Rule
 from fermata.analysis.derive import Assembly, Collapse, Link, Pairing, Part, States
 from fermata.analysis.filters import Selection, conditions
 from fermata.analysis.formula import Formula, Quantity, unit
-from fermata.analysis.plan import HoursOf
+from fermata.analysis.plan import Cell, HoursOf
 from fermata.analysis.presence import Contacts, inside_at
 from fermata.analysis.unusual import find
 from fermata.errors import RequestError
@@ -153,7 +153,8 @@ def test_hours_equal_counting_minutes(
     logs.terms = Terms({"some": hours})
     columns = ["time", "count", "union", "present user"]
     asked = "outside some" if outside else "some"
-    _, table = engines.run(duck.place(events), logs, period=PERIOD, by=by, hours=asked, columns=columns)
+    placed = duck.place(events)
+    plan, table = engines.run(placed, logs, period=PERIOD, by=by, hours=asked, columns=columns)
     weekdays = {i for i, windows in enumerate(hours.others.week) if windows}
     for row in table.rows:
         keys = dict(zip(by, row.shown, strict=False))
@@ -167,6 +168,29 @@ def test_hours_equal_counting_minutes(
         starts = [e for e in mine if EDGES[0] <= e.start < EDGES[1] and counts(e.start)]
         present = {e.user for e in mine if e.user and (e in starts or slow.minutes([e], EDGES, counts))}
         assert list(row.cells) == [found["time"], len(starts), found["union"], len(present)], row
+        behind = engines.records(placed, plan, Cell(tuple(zip(plan.by, row.keys, strict=False)), 0))
+        assert sum(behind.column("contribution").to_pylist()) == found["time"]
+
+
+@given(lots())
+@settings(max_examples=15)
+def test_hours_of_each_value_are_those_hours_alone(duck: engines.Duck, events: list[Event]) -> None:
+    """Hours that go by a field give each value what asking for it alone with its own hours gives; totals are both together."""
+    night = Hours("night", week("monday to sunday", ("22:00-06:00",)))
+    day = Hours("day", week("monday to saturday", ("08:00-20:00",)))
+    logs = engines.Logs(ZONE, events)
+    logs.terms = Terms({"each": HoursOf(day, "device", (("X", night),)), "night": HoursOf(night), "day": HoursOf(day)})
+    placed, columns = duck.place(events), ["count", "time", "union"]
+    _, table = engines.run(placed, logs, period=PERIOD, by=["device"], hours="each", columns=columns)
+    alone = {}
+    for device, name in (("X", "night"), ("Y", "day")):
+        _, one = engines.run(placed, logs, period=PERIOD, only={"device": device}, hours=name, columns=columns)
+        alone[device] = one.rows[0].cells
+    assert {r.shown[0]: r.cells for r in table.body} == {
+        d: c for d, c in alone.items() if d in {r.shown[0] for r in table.body}
+    }
+    assert table.total
+    assert table.total.cells[:2] == tuple(alone["X"][i] + alone["Y"][i] for i in range(2))
 
 
 @given(

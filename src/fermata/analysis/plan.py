@@ -122,7 +122,7 @@ class Strand:
     `window` is its period, `covers` what the log holds, from its first start to past its last moment (both aware UTC); `reach`
     is how much more than the period must be read. `stretch` is a period of its own, `units` whether its calendar units stand beside those of the plan
     in their order (the month before), or it has none (all that was before). `dated` goes by another time than the start. `uses`
-    are the stored columns its figures need (empty: all).
+    are the stored columns its figures need (empty: all), `origin` the digest of the register that a generated log is made of.
     """
 
     schema: LogSchema
@@ -140,6 +140,7 @@ class Strand:
     units: bool = True
     dated: str = ""
     uses: tuple[str, ...] = ()
+    origin: str = ""
 
     @property
     def needs_spans(self) -> bool:
@@ -261,7 +262,7 @@ class Plan:
                 (
                     s.schema.name,
                     repr((s.schema.fields, s.schema.derivation, s.computed)),
-                    repr((s.selection, s.hours, s.rounding, s.dated)),
+                    repr((s.selection, s.hours, s.rounding, s.dated, s.origin)),
                     [str(m) for _, m in s.measures],
                     repr(s.lookups),
                     (s.stretch.start.isoformat(), s.stretch.end.isoformat()) if s.stretch else None,

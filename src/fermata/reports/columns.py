@@ -107,10 +107,14 @@ class Columns:
                 continue
             operands.append((name, number))
             quantities[name] = _quantity(self.columns[number])
+        if not operands:
+            raise RequestError(
+                f"formula {formula.text!r} names no column and no measure, so it is the same for every row"
+            )
         result = formula.quantity(quantities)
         shown = {"duration": "h:mm:ss", "share": "%", "time": ""}.get(result.kind, words(result.unit))
         named = Formula(formula.text, formula.node, tuple(n for n, _ in operands))
-        strand = self.columns[operands[0][1]].strand if operands else 0
+        strand = self.columns[operands[0][1]].strand
         return ColumnPlan(
             label, Measure("formula", formula.text), strand, (result.kind, shown, result.scale), None, named,
             tuple(n for _, n in operands), tuple(factors.items()), hidden,

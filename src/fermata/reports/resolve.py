@@ -90,7 +90,7 @@ def resolve(report: Report, logs: Logs, now: datetime, *, every_field: bool = Fa
         return Strand(
             schema, one.selection, measures, lookups(logs.registers, schema, wanted, own), made, (own.start, own.end), covers,
             _capacities(logs.registers, schema, measures, own),
-            uses=() if every_field else _uses(schema, wanted),
+            uses=() if every_field else _uses(schema, wanted), origin=_origin(logs.registers, schema),
             hours=one.hours, rounding=rounding(report.rounding), stretch=one.stretch, units=one.units, dated=report.dated or "",
         )  # fmt: skip
 
@@ -152,6 +152,12 @@ def _computed(schema: LogSchema, wanted: Iterable[str]) -> tuple[Any, ...]:
         if one.field.name in needed:
             needed.update(one.needs)
     return tuple(c for c in schema.computed if c.field.name in needed)
+
+
+def _origin(registers: Directory, schema: LogSchema) -> str:
+    """What tells the register of a generated log from an earlier state of it."""
+    name = getattr(schema.derivation, "register", "")
+    return registers.register(name).digest if name else ""
 
 
 def _uses(schema: LogSchema, wanted: Iterable[str]) -> tuple[str, ...]:
