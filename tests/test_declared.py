@@ -16,6 +16,7 @@ import pytest
 from fermata.api.workspace import Workspace
 from fermata.cli.main import cli
 from fermata.errors import FermataError, RequestError
+from fermata.reports.model import Report
 from tests.conftest import Maker, fermata
 
 ZONE = ZoneInfo("Europe/Lisbon")
@@ -408,3 +409,18 @@ beside = "calls"
     assert len(march) == {"start": 1, "days": 31, "workdays": 22}[spread]
     assert max(march) - min(march) <= 1
     assert not [day for day in held if day < "2026-03-01"]
+
+
+def test_a_log_that_does_not_cover_the_period_gives_no_zero(hall: Workspace) -> None:
+    """Its cells are empty, and so is what is worked out from them; where it covers, an absence is 0."""
+    columns = [
+        "count",
+        {"measure": "count", "log": "sessions", "label": "Sessions"},
+        {"formula": "Count + Sessions", "label": "Both"},
+    ]
+    asked = {"log": "doors", "by": ["user"], "columns": columns}
+    before = hall.run(Report.of(period="2025-11", **asked)).table
+    assert {r.cells[1:] for r in before.rows} == {(None, None)}
+    covered = hall.run(Report.of(period="2026-02", **asked)).table
+    assert all(r.cells[2] == (r.cells[0] or 0) + (r.cells[1] or 0) for r in covered.rows)
+    assert any(r.cells[1] == 0 for r in covered.rows)

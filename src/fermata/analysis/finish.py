@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from itertools import zip_longest
 from typing import Any
 
@@ -77,18 +77,24 @@ def _of_length(measure: Measure, place: int) -> Callable[[Components], Any]:
 
 
 def _worked_out(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable[[Components], Any]:
-    """A column's formula over the cells of its operands."""
-    formula, result = column.formula, Quantity(column.kind[0], unit(column.kind[1]), column.kind[2])
-    operands = []
-    for name, number in zip(formula.names, column.operands, strict=True):
-        other = plan.columns[number]
-        held = Quantity(other.kind[0], (), other.kind[2])
-        operands.append((name, reader(plan, other, grand), held))
-    context = _context(plan, column)
-    factors = dict(column.factors)
+    """A column's formula over its operands, read off a group's components."""
+    parts = [(number, reader(plan, plan.columns[number], grand)) for number in column.operands]
+    combined = _combined(plan, column)
+    return lambda found: combined({number: part(found) for number, part in parts})
 
-    def read(found: Components) -> Any:
-        values = {name: held.fraction(part(found)) for name, part, held in operands}
+
+def _combined(plan: Plan, column: ColumnPlan) -> Callable[[Mapping[int, Any]], Any]:
+    """A column's formula over the cells of its operands, by column number."""
+    formula, result = column.formula, Quantity(column.kind[0], unit(column.kind[1]), column.kind[2])
+    kinds = [(plan.columns[number].kind, number) for number in column.operands]
+    operands = [
+        (name, number, Quantity(kind[0], (), kind[2]))
+        for name, (kind, number) in zip(formula.names, kinds, strict=True)
+    ]
+    context, factors = _context(plan, column), dict(column.factors)
+
+    def read(cells: Mapping[int, Any]) -> Any:
+        values = {name: held.fraction(cells[number]) for name, number, held in operands}
         return formula.value(result, {**values, **factors}, context)
 
     return read
@@ -236,8 +242,9 @@ class _Layout:
         self.whole = {d: figures[plan.by[:d]] for d in depths}
         self.spread = {d: figures[(*plan.by[:d], plan.across)] for d in depths} if plan.across else {}
         self.words: list[dict[Any, str]] = [{} for _ in plan.by]
-        self.columns = [column for column in plan.columns if not column.hidden]
-        self.readers = [reader(plan, column, self.grand) for column in self.columns]
+        self.readers = [reader(plan, column, self.grand) for column in plan.columns]
+        self.formulas = {i: _combined(plan, column) for i, column in enumerate(plan.columns) if column.formula}
+        self.whole_period = Slot(plan.stretch.start, plan.stretch.end, "", plan.stretch.start)
         self.apart = len({s.schema.name for s in plan.strands}) > 1
 
     def row(self, key: Key) -> Row:
@@ -246,24 +253,37 @@ class _Layout:
         cells: list[Any] = []
         for label in self.across:
             found = self.whole[depth].get(key) if label is ... else self.spread[depth].get((*key, label))
-            for column, read in zip(self.columns, self.readers, strict=True):
-                cells.append(self.absent(column, key, label) if self.missing(column, found) else read(found or {}))
+            values = self.values(key, label, found)
+            cells += [values[i] for i, column in enumerate(self.plan.columns) if not column.hidden]
         return Row(depth, key, tuple([self.word(i, k) for i, k in enumerate(key)]), tuple(cells))
 
-    def missing(self, column: ColumnPlan, found: Components | None) -> bool:
-        """Whether a group has nothing of the column's log; what is worked out from others is read all the same."""
-        if found is None:
-            return column.formula is None
-        if not self.apart or column.formula is not None:
-            return False
-        return not any(strand == column.strand for strand, _ in found)
+    def values(self, key: Key, label: Any, found: Components | None) -> dict[int, Any]:
+        """Every column's cell, hidden ones too; a formula is worked out from the cells before it, as they are shown."""
+        cells: dict[int, Any] = {}
+        for i, column in enumerate(self.plan.columns):
+            if i in self.formulas:
+                cells[i] = self.formulas[i](cells)
+            else:
+                missing = self.missing(column, key, label, found)
+                cells[i] = self.absent(column, key, label) if missing else self.readers[i](found or {})
+        return cells
+
+    def missing(self, column: ColumnPlan, key: Key, label: Any, found: Components | None) -> bool:
+        """Whether a group has nothing of the column's log; a sum of nothing over time the log does not cover is nothing too."""
+        if found is None or not self.apart:
+            return found is None
+        own = [v for (strand, _), v in found.items() if strand == column.strand]
+        return not own or not (any(own) or self.covers(column, key, label))
+
+    def covers(self, column: ColumnPlan, key: Key, label: Any) -> bool:
+        """Whether the column's log covers any of the cell's unit; beside other logs, any of the period where it has none."""
+        slot = _slot(self.plan, key, label) or (self.whole_period if self.apart else None)
+        return slot is None or self.covered(column.strand, slot)
 
     def absent(self, column: ColumnPlan, key: Key, label: Any) -> Any:
         """The figure of a group without events: zero where the log covers its unit and the measure has a zero."""
-        if (column.measure.base or column.measure).name in ZERO:
-            slot = _slot(self.plan, key, label)
-            if slot is None or self.covered(column.strand, slot):
-                return 0.0 if column.measure.name == "share" else 0
+        if (column.measure.base or column.measure).name in ZERO and self.covers(column, key, label):
+            return 0.0 if column.measure.name == "share" else 0
         return None
 
     def word(self, i: int, key: Any) -> str:
