@@ -29,7 +29,7 @@ def test_demo_makes_imports_and_walks(tmp_path: Path) -> None:
     """`fermata demo` prints each command before its output, so that a newcomer can repeat it."""
     done = fermata("demo", "hall", cwd=tmp_path)
     commands = [line for line in done.stdout.splitlines() if line.startswith("$ fermata")]
-    assert len(commands) == 12
+    assert len(commands) == 17
     assert "doors-2025-12.csv: 12,683 read = 12,463 stored + 220 duplicate + 0 rejected + 0 skipped" in done.stdout
     assert "Refused entries by door" in done.stdout
     assert "is not empty" in fermata("demo", "hall", cwd=tmp_path, code=2).stderr
