@@ -15,7 +15,7 @@ demo: $(STAMP)            ## the sample workspace in ./quillmere and a walk thro
 	$(BIN)/fermata demo quillmere --fresh
 
 test: $(STAMP)            ## every test that needs no server; the engine contract has a target of its own
-	$(BIN)/pytest -n auto -m "not postgres and not producers and not spark" --ignore tests/contract
+	$(BIN)/pytest -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract
 
 test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a Spark session of its own included (needs java)
 	$(BIN)/pytest tests/contract

@@ -173,7 +173,7 @@ def test_hours_equal_counting_minutes(
 
 
 @given(lots())
-@settings(max_examples=15)
+@settings(max_examples=8)
 def test_hours_of_each_value_are_those_hours_alone(duck: engines.Duck, events: list[Event]) -> None:
     """Hours that go by a field give each value what asking for it alone with its own hours gives; totals are both together."""
     night = Hours("night", week("monday to sunday", ("22:00-06:00",)))
