@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, settings
 from fermata.api.workspace import Workspace, open_workspace
 
 NOW = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)
-settings.register_profile("fermata", deadline=None, suppress_health_check=list(HealthCheck), max_examples=40)
+settings.register_profile("fermata", deadline=None, suppress_health_check=list(HealthCheck), max_examples=60)
 settings.load_profile("fermata")
 
 

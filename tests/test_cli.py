@@ -162,7 +162,7 @@ def test_nothing_found_says_why(hall: Workspace) -> None:
         (["report", "doors", "--only", "user=B-10011"], "no user 'B-10011' in the log doors; did you mean 'B-1001'"),
         (["report", "doors", "--only", "colour=red"], "no field 'colour' in the log doors"),
         (["report", "doors", "--period", "lastmonth"], "cannot read the period 'lastmonth'"),
-        (["report", "doors", "--columns", "cuont"], "no measure 'cuont'; did you mean 'count'"),
+        (["report", "doors", "--columns", "cuont"], "no measure 'cuont'; did you mean 'count' or 'union'?"),
         (["report", "doors", "--columns", "time"], "the log doors has no finish and no duration"),
         (["report", "prints", "--columns", "total title"], "total title means nothing: title is a text"),
         (["report", "prints", "--only", "pages=many"], "pages: 'many' is not a number without decimals"),
@@ -199,7 +199,7 @@ def test_a_report_file_with_mistakes(tmp_path: Path) -> None:
     assert "3 problems" in error
     assert "line 2, periodd: there is no such key; did you mean period?" in error
     assert "line 3, top: should be greater than or equal to 1, not 0" in error
-    assert "line 5, columns.0.measure: there is no measure 'cuont'; did you mean 'count'" in error
+    assert "line 5, columns.0.measure: there is no measure 'cuont'; did you mean 'count' or 'union'?" in error
 
 
 def test_hostile_text_only_ever_shows(tmp_path: Path) -> None:

@@ -95,7 +95,7 @@ def test_any_file_is_read_as_the_csv_module_reads_it(
 
 
 @given(st.binary(max_size=300), st.sampled_from([b"", HEAD.encode()]))
-@settings(max_examples=40)
+@settings(max_examples=60)
 def test_junk_ends_in_a_message_and_nothing_stored(
     tmp_path_factory: pytest.TempPathFactory, junk: bytes, head: bytes
 ) -> None:

@@ -23,7 +23,7 @@ workspace = fermata.open(sys.argv[1])
 print("ready", flush=True)
 workspace.import_log("doors", wait=0)
 """
-KILLS = 16
+KILLS = 24
 
 
 def lines(day: int, n: int) -> str:

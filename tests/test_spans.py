@@ -45,7 +45,7 @@ def duck() -> engines.Duck:
     st.lists(st.sampled_from(["user", "hour", "day", "week", "month", "weekday", "hour of day"]), max_size=3, unique=True),
     st.sampled_from(["P2D", "PT37H", "P3D"]),
 )  # fmt: skip
-@settings(max_examples=28)
+@settings(max_examples=60)
 def test_any_grouping_equals_the_reference(
     duck: engines.Duck, lot: tuple[str, str, list[Event]], by: list[str], length: str
 ) -> None:
