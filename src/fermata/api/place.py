@@ -52,6 +52,8 @@ class Place:
     logs: Mapping[str, LogMap]
     declared: Callable[[], Terms]
     working: Callable[[], Mapping[str, Pattern]]
+    definition: Callable[[str], Report]
+    own_reports: Callable[[], list[str]]
     absences: dict[str, tuple[tuple[str, datetime, datetime], ...]] = field(default_factory=dict)
 
     @property
@@ -73,6 +75,14 @@ class Place:
             f"SELECT file_id, record_no, line, reason, whole FROM {scan(paths)} ORDER BY ALL"
         ).to_pylist()
         return [{"file": live[r["file_id"]].path, **r} for r in rows if r["file_id"] in live]
+
+    def versions(self, log: str) -> tuple[list[dict[str, Any]], dict[tuple[int, int], dict[str, Any]]]:
+        """The versions of the log's entries that were replaced or deleted, and by (file, record) those in their place."""
+        old, new = self.snapshot.versions_sql(self.schemas[log])
+        if not old:
+            return [], {}
+        later = self.engine.sql(new).to_pylist()
+        return self.engine.sql(old).to_pylist(), {(r["file_id"], r["record_no"]): r for r in later}
 
     def extent(self, log: str) -> tuple[datetime, datetime] | None:
         """First and last start of the log's events, aware UTC; of a derived log, of those it is made from."""

@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 from fermata import outputs
 from fermata.analysis.table import Column, Table
+from fermata.errors import RequestError
 from fermata.outputs.formats import local
 from fermata.reports import listing as listings
-from fermata.reports.result import Context, Records, RunResult
+from fermata.reports.result import Answer, Context, Page, Records, RunResult
 from fermata.timeline.zones import zone
 
 if TYPE_CHECKING:
@@ -22,25 +23,61 @@ __all__ = ["Result", "records_frame"]
 
 @dataclass(frozen=True)
 class Result:
-    """A finished run. Printing it shows what the command line shows."""
+    """A finished run: a table of figures, a listing, or a page of several. Printing it shows what the command line shows."""
 
-    data: RunResult
+    answer: Answer
     place: Place
 
     @property
+    def data(self) -> RunResult:
+        """The table with its plan. Raises RequestError for a listing or a page."""
+        if isinstance(self.answer, RunResult):
+            return self.answer
+        what = "a page; its tables are its parts" if isinstance(self.answer, Page) else "a listing of rows"
+        raise RequestError(f"{self.context.title} is no table of figures but {what}")
+
+    @property
     def table(self) -> Table:
-        """Columns and rows, subtotals among them."""
+        """Columns and rows, subtotals among them. Raises RequestError for a listing or a page."""
         return self.data.table
+
+    @property
+    def rows(self) -> tuple[tuple[Any, ...], ...]:
+        """The rows of a listing, or of a table's finest level: the shown groups, then the figures."""
+        if isinstance(self.answer, Records):
+            return self.answer.rows
+        return tuple((*r.shown, *r.cells) for r in self.table.body)
+
+    @property
+    def parts(self) -> tuple[Result, ...]:
+        """The parts of a page that could be answered; a table or a listing is its own only part."""
+        if isinstance(self.answer, Page):
+            return tuple(Result(p.item, self.place) for p in self.answer.parts if p.item is not None)
+        return (self,)
+
+    def part(self, text: str) -> Answer:
+        """The part of a page by its number (from 1) or title. Raises UnknownName, RequestError."""
+        if not isinstance(self.answer, Page):
+            raise RequestError(f"{self.context.title} is no page; it has no parts")
+        found = self.answer.part(text)
+        if found.item is None:
+            raise RequestError(f"{found.title} is not possible here: {found.note}")
+        return found.item
+
+    @property
+    def verdict(self) -> str:
+        """What a page's checks come to; "" where nothing is expected of it."""
+        return self.answer.verdict if isinstance(self.answer, Page) else ""
 
     @property
     def caveats(self) -> tuple[str, ...]:
         """What a reader must know to trust the figures."""
-        return self.data.caveats
+        return self.answer.caveats if isinstance(self.answer, RunResult) else self.answer.notes
 
     @property
     def context(self) -> Context:
         """Title, period, zone, filters, freshness."""
-        return self.data.context
+        return self.answer.context
 
     def cell(self, *, of: str | None = None, at: dict[str, str] | None = None) -> Any:
         """One figure: a column by heading or measure (the first unless told), a group by dimension and shown value.
@@ -71,7 +108,7 @@ class Result:
         return found if base else dataclasses.replace(found, figure=self.cell(of=of, at=at))
 
     def to_arrow(self) -> Any:
-        """The rows of the finest level: durations in microseconds, times in the report's zone, subtotals left out."""
+        """The rows of the finest level: durations in microseconds, times in the report's zone, subtotals left out. Tables only."""
         import pyarrow as pa
 
         table = self.table
@@ -83,14 +120,16 @@ class Result:
 
     def to_pandas(self) -> Any:
         """The rows of the finest level as a pandas table; durations are timedeltas, times are in the report's zone."""
+        if isinstance(self.answer, Records):
+            return records_frame(self.answer)
         return self.to_arrow().to_pandas()
 
     def save(self, path: str | Path, *, form: str | None = None) -> Path:
         """Writes the result, whole or not at all, in the form of the file's ending unless told."""
-        return outputs.save(self.data, Path(path), form)
+        return outputs.save(self.answer, Path(path), form)
 
     def __str__(self) -> str:
-        return outputs.render(self.data, "txt")
+        return outputs.render(self.answer, "txt")
 
     def _value(self, row: Any, i: int) -> Any:
         column, width = self.table.columns[i], len(self.table.dimensions)

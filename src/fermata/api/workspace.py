@@ -14,11 +14,10 @@ from typing import IO, Any
 
 from fermata.analysis.derive import Collapse
 from fermata.analysis.engine import DuckEngine
-from fermata.api import importing, people
+from fermata.api import importing, keeping, people
 from fermata.api.computed import with_computed
 from fermata.api.config import Config, load
 from fermata.api.derived import derived_schemas
-from fermata.api.people import Found
 from fermata.api.place import Place
 from fermata.api.question import Question
 from fermata.api.result import Result
@@ -31,14 +30,18 @@ from fermata.intake.mapping import LogMap
 from fermata.intake.storing import Progress
 from fermata.registers.directory import Directory
 from fermata.registers.register import Register
+from fermata.reports import answer as answers
+from fermata.reports import catalogue, looking, pages, trails
 from fermata.reports import files as report_files
 from fermata.reports import listing as listings
-from fermata.reports import looking
 from fermata.reports import run as runner
 from fermata.reports import survey as surveys
+from fermata.reports.binding import bound
+from fermata.reports.catalogue import Entry
 from fermata.reports.generated import Pattern
 from fermata.reports.listing import AS_IT_IS, Layout
 from fermata.reports.model import Report
+from fermata.reports.registers import Found, context, register_table
 from fermata.reports.result import Records
 from fermata.reports.terms import Terms
 from fermata.timeline.periods import Period
@@ -46,6 +49,7 @@ from fermata.timeline.periods import Period
 __all__ = ["CONFIG", "Place", "Workspace", "open_workspace"]
 
 CONFIG = "fermata.toml"
+LAST = keeping.LAST
 Clock = Callable[[], datetime]
 
 
@@ -146,6 +150,8 @@ class Workspace:
             self.config.logs,
             lambda: self.terms,
             lambda: self.patterns,
+            self.definition,
+            self.reports,
         )
 
     def mapping(self, log: str) -> LogMap:
@@ -185,29 +191,85 @@ class Workspace:
         """The names of the workspace's own reports."""
         return report_files.names(self.reports_path)
 
+    def catalogue(self, words: str = "") -> list[Entry]:
+        """The workspace's own reports and the ready ones, category by category; with `words`, those that have each of them."""
+        own = [catalogue.read(self.reports_path / f"{name}.toml") for name in self.reports()]
+        ready = [e for e in catalogue.entries().values() if e.name not in {o.name for o in own}]
+        return [e for e in (*own, *ready) if catalogue.search(e, words)]
+
     def definition(self, name: str) -> Report:
-        """The report kept under `name`, or a plain count of the log of that name. Raises UnknownName, ConfigError."""
+        """The report kept under `name`, else the ready one, else a plain count of the log of that name; `last` is the last run.
+
+        Raises UnknownName, ConfigError.
+        """
         logs = (*self.config.logs, *self.config.derived)
+        if name == LAST:
+            return keeping.last(self.path)
         if name in logs and name not in self.reports():
             return Report(log=name)
         return report_files.load(self.reports_path, name, logs)
+
+    def definition_text(self, name: str) -> str:
+        """The definition as its file has it, comments and all. Raises UnknownName."""
+        own = self.reports_path / f"{name}.toml"
+        ready = catalogue.entries().get(name)
+        if own.is_file() or ready:
+            return (own if own.is_file() else ready.path).read_text(encoding="utf-8")  # type: ignore[union-attr]
+        return report_files.text_of(self.definition(name))
+
+    def copy_report(self, name: str, new: str, *, over: bool = False) -> Path:
+        """Copies a report, a ready one too, into the workspace under a new name; the original stays. Raises UnknownName, RequestError."""
+        if name == LAST:
+            return self.save_report(new, self.definition(LAST), over=over)
+        return report_files.copied(self.reports_path, name, new, over=over)
+
+    def save_report(self, name: str, report: Report, *, fixed: bool = False, over: bool = False) -> Path:
+        """Keeps a report under a name; with `fixed`, for the very period it has today. Raises RequestError."""
+        if fixed:
+            report = report.changed(period=self.period_words(report)[1])
+        return report_files.save(self.reports_path, name, report, over=over)
+
+    def period_words(self, report: Report) -> tuple[bool, str, str]:
+        """Whether the report's period moves with the clock, its exact form, and what it is today, in words."""
+        return keeping.period_words(report, self.place(), self.now())
+
+    def remember(self, report: Report) -> None:
+        """Keeps the report as the last run, to be changed and run again."""
+        keeping.remember(self.path, report)
 
     def report(self, name: str, **changes: Any) -> Result:
         """Runs the report kept under `name` with some keys changed for this run: `period="last month"`."""
         return self.run(self.definition(name).changed(**changes))
 
-    def run(self, report: Report, *, explain: bool = False) -> Result:
-        """Runs a report. With `explain`, the result says what each filter took away."""
+    def run(self, report: Report, *, explain: bool = False, limit: int | None = None) -> Result:
+        """Runs a report. With `explain`, the result says what each filter took away; `limit` is the most events of a listing."""
         place = self.place()
-        return Result(runner.run(report, place, self.now(), explained=explain), place)
+        return Result(answers.answer(report, place, self.now(), explained=explain, limit=limit), place)
 
     def describe(self, report: Report) -> list[tuple[str, str]]:
-        """What a run would do, as (what, words), without running it."""
-        return runner.describe(report, self.place(), self.now())
+        """What a run would do, as (what, words), without running it. Pages tell of each part."""
+        place = self.place()
+        if report.parts:
+            parts = [pages.resolved(report, part, place) for part in report.parts]
+            return [line for part in parts for line in (*self.describe(part), ("", ""))][:-1]
+        if report.register_name or (report.ask and not (report.log or report.kind)):
+            return keeping.plain_words(report)
+        return runner.describe(bound(report, place), place, self.now())
 
     def listing(self, report: Report, limit: int | None = None, layout: Layout = AS_IT_IS) -> Records:
         """The events a report's filters keep in its period, oldest first unless the layout says otherwise."""
-        return listings.listing(report, self.place(), self.now(), limit, layout)
+        place = self.place()
+        return listings.listing(bound(report, place), place, self.now(), limit, layout)
+
+    def trace(self, name: str, *, field: str = "", limit: int | None = trails.LISTED, **chosen: Any) -> Result:
+        """All that a person, device, place or shared id did in every log: a summary, then the events in time order.
+
+        `field` says which kind of name it is where it may mean several; `period`, `zone`, `log` narrow it. Raises RequestError with
+        the candidates where the name is ambiguous or unknown.
+        """
+        place = self.place()
+        report = Report.of(**{"ask": "trail", **chosen})
+        return Result(trails.trace(place, self.now(), name, field=field, report=report, limit=limit), place)
 
     def inside(self, log: str, *, at: datetime | None = None, **asked: Any) -> Records:
         """Who is inside at an aware instant (now): whose last reading in `log` in the `back` ("24 hours") before it is an entry.
@@ -234,13 +296,15 @@ class Workspace:
 
     def unusual(self, report: Report, *, unit: str = "day", history: int = 28, factor: float = 2.0) -> Records:
         """Units of the report's period with more of its first column than `factor` times what is usual for the same group."""
-        return looking.unusual(report, self.place(), self.now(), unit=unit, history=history, factor=factor)
+        place = self.place()
+        return looking.unusual(bound(report, place), place, self.now(), unit=unit, history=history, factor=factor)
 
     def step(self, report: Report, n: int) -> Report:
         """The report for the period `n` steps later (earlier if negative): the month before, the fortnight after."""
         calendar, place = self.config.workspace.calendar, self.place()
-        extent = place.extent(report.log)
-        whole = (extent[0], place.until(report.log)) if extent else None
+        log = bound(report, place).log
+        extent = place.extent(log) if log else None
+        whole = (extent[0], place.until(log)) if extent else None
         return report.changed(period=Period.parse(report.period, calendar).step(n, self.now(), whole).text)
 
     def files(self, log: str) -> list[Path]:
@@ -294,7 +358,8 @@ class Workspace:
 
     def register_table(self, name: str, *, as_of: date | None = None, **chosen: Any) -> Records:
         """A register as of a local day (today): what was valid at its start, narrowed by `only`, `without`, `any_of`."""
-        return people.register_table(self, name, as_of, **chosen)
+        day = {"as_of": as_of.isoformat()} if as_of else {}
+        return register_table(Report.of(register=name, **day, **chosen), self.place(), self.now())
 
     def find(self, text: str) -> list[Found]:
         """Candidates for a part of a name: people, devices, projects of the registers, and names as logs have them."""
@@ -312,7 +377,7 @@ class Workspace:
 
     def survey_all(self) -> Records:
         """One line for each log: kind, events, time covered, gaps, rejects, files under an older mapping."""
-        return surveys.each(self.place(), people.context(self, "Logs", "all they hold"))
+        return surveys.each(self.place(), context(self.config.workspace.zone, self.now(), "Logs", "all they hold"))
 
     def export_rejects(self, log: str, target: Path) -> list[tuple[Path, int]]:
         """Writes the rejects not yet mended as they stood in their files, under their header, to be mended and imported again.

@@ -74,6 +74,22 @@ class Snapshot:
         selects = self._selects(schema, self.manifest.log(schema.name).parts, "")
         return self._standing(schema.name, " UNION ALL ".join(selects), known) if selects else ""
 
+    def versions_sql(self, schema: LogSchema) -> tuple[str, str]:
+        """Two queries, empty texts where nothing was ever replaced or deleted: the versions of entries that ended, with `how`,
+        `since` and the file and record that ended them (`by_file`, `by_record`); and the versions that took their place.
+        """
+        state = self.manifest.log(schema.name)
+        if not state.ended:
+            return "", ""
+        ended = scan([self.root / p for p in state.ended.values()])
+        every = " UNION ALL ".join(self._selects(schema, state.parts, ""))
+        old = (
+            f"SELECT e.*, x.how, x.since, x.by_file, x.by_record FROM ({every}) e JOIN {ended} x "
+            "ON x.file_id = e.file_id AND x.record_no = e.record_no ORDER BY x.since, e.start_utc, e.file_id, e.record_no"
+        )
+        new = f"SELECT e.* FROM ({every}) e SEMI JOIN {ended} x ON x.by_file = e.file_id AND x.by_record = e.record_no"
+        return old, new
+
     def _standing(self, log: str, query: str, known: datetime | None) -> str:
         """The events of `query` without ended versions and without what came in after `known`."""
         state = self.manifest.log(log)

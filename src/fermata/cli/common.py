@@ -17,7 +17,7 @@ import click
 if TYPE_CHECKING:
     from fermata.api.workspace import Workspace
     from fermata.reports.model import Report
-    from fermata.reports.result import Records, RunResult
+    from fermata.reports.result import Answer, Records
 
 __all__ = ["emit", "narrowed", "narrowing", "note", "open_workspace", "pairs", "read_now"]
 
@@ -94,11 +94,11 @@ def narrowed(workspace: Workspace, report: Report, options: dict[str, Any]) -> R
     changes = {k: options[k] for k in ("period", "zone", "known") if options.get(k)}
     for key in ("only", "without"):
         if options.get(key):
-            added = getattr(Model.of(**{"log": report.log, key: conditions(options[key])}), key)
+            added = getattr(Model.of(**{"log": "any", key: conditions(options[key])}), key)
             changes[key] = getattr(report, key) + added
     if options.get("any_of"):
         groups = [[conditions((part,)) for part in re.split(r"\s+or\s+", text)] for text in options["any_of"]]
-        changes["any_of"] = report.any_of + Model.of(log=report.log, any_of=groups).any_of
+        changes["any_of"] = report.any_of + Model.of(log="any", any_of=groups).any_of
     report = report.changed(**changes)
     return workspace.step(report, options["step"]) if options.get("step") else report
 
@@ -126,7 +126,7 @@ def conditions(texts: tuple[str, ...]) -> dict[str, list[Any]]:
     return found
 
 
-def emit(item: RunResult | Records, output: str | None, limit: int | None = None) -> None:
+def emit(item: Answer, output: str | None, limit: int | None = None) -> None:
     """Writes a result: to a file, in a named form to standard output, or as a table cut to the terminal."""
     from fermata import outputs
 

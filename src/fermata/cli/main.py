@@ -28,7 +28,9 @@ COMMANDS = {  # name -> what it does, in the order people work
     "register": "list a register as of a day",
     "records": "list events, or the whole record behind one",
     "report": "run a report, or ask a log directly",
-    "reports": "list the reports of the workspace, or show one's definition",
+    "reports": "list the reports there are by category, search them, copy one, show a definition",
+    "save": "save the last run as a report",
+    "trace": "all that a person, device, place or shared id did in every log",
     "inside": "who is inside at a time, by place",
     "contacts": "who was at the same place as somebody within a time",
     "unusual": "what is more than somebody's own usual",
@@ -37,6 +39,8 @@ COMMANDS = {  # name -> what it does, in the order people work
     "expire": "drop events older than a log keeps them",
 }
 PLACES = {
+    "save": "reports_cmd",
+    "trace": "reports_cmd",
     "inside": "looking_cmd",
     "contacts": "looking_cmd",
     "unusual": "looking_cmd",

@@ -18,6 +18,12 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 @click.argument("name")
 @common.narrowing
 @click.option(
+    "--same-as",
+    metavar="NAME",
+    help="With the period, zone and filters of another report, or of the last run: --same-as last.",
+)
+@click.option("--log", metavar="LOG", help="Of this log instead of the report's own.")
+@click.option(
     "--by",
     metavar="DIM,...",
     help="Group by fields and calendar units (day, month, weekday ...), outermost first.",
@@ -54,6 +60,14 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 )
 @click.option("--check", "checks", multiple=True, metavar="EQUALITY", help="What must hold: 'Colour + Mono = Pages'.")
 @click.option("--warn", multiple=True, metavar="LIMIT", help="Say which rows cross a limit: 'Refused > 20'.")
+@click.option(
+    "--measures",
+    type=click.Choice(["across", "down"]),
+    help="Columns beside each other, or below each other under each group.",
+)
+@click.option("--chart", metavar="KIND", help="Bars beside the rows: bar, or 'bar of COLUMN'; none without.")
+@click.option("--each", metavar="FIELD", help="One part for each value of a field, as for statements.")
+@click.option("--part", metavar="N|TITLE", help="Of a page of several parts, only this one.")
 @click.option("--totals/--no-totals", default=None, help="With or without subtotals and grand total.")
 @click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
 @click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
@@ -64,43 +78,62 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 @click.option("--of", metavar="COLUMN", help="With --records: the column whose figure is meant; the first unless told.")
 @click.pass_context
 def command(ctx: click.Context, /, name: str, **options: Any) -> None:
-    """Run the report NAME, or ask the log NAME directly.
+    """Run the report NAME, or ask the log NAME directly; `last` is the last run.
 
     Every option changes the report for this run only.
 
     \b
     fermata report refused-entries
+    fermata report last --only place='Stage side'
+    fermata report calls-by-line --same-as last
     fermata report doors --period 2026-03 --by user --across month
     fermata report calls --only action=answered --by device --columns count,time,'mean duration'
     fermata report doors --by place --records --at place='Stage side'
     fermata report entries --by user --hours night --columns time,'A day = time / days' --compare before
     """
+    if (options["at"] or options["of"]) and not options["records"]:
+        raise click.UsageError("--at and --of go with --records")
     workspace = common.open_workspace(ctx)
-    report = common.narrowed(workspace, workspace.definition(name), options)
-    report = _shaped(report, options)
+    report = workspace.definition(name)
+    if options["same_as"]:
+        other = workspace.definition(options["same_as"])
+        report = report.changed(
+            **{k: getattr(other, k) for k in ("period", "zone", "known", "only", "without", "any_of")}
+        )
+    report = common.narrowed(workspace, _shaped(report, options), options)
     if options["dry_run"]:
         for what, words in workspace.describe(report):
             click.echo(f"{what:<12}{words}")
         return
-    if (options["at"] or options["of"]) and not options["records"]:
-        raise click.UsageError("--at and --of go with --records")
-    result = workspace.run(report, explain=options["explain"])
+    result = workspace.run(report, explain=options["explain"], limit=options["limit"])
+    workspace.remember(report)
     if options["records"]:
-        at = _pairs(options["at"])
-        records = result.records(of=options["of"], at=at, limit=options["limit"])
+        records = result.records(of=options["of"], at=_pairs(options["at"]), limit=options["limit"])
         common.emit(records, options["output"], options["limit"])
         return
-    common.emit(result.data, options["output"], options["limit"])
+    answer = result.part(options["part"]) if options["part"] else result.answer
+    common.emit(answer, options["output"], options["limit"])
     if options["explain"]:
         _explain(result.data.steps)
 
 
 def _shaped(report: Any, options: dict[str, Any]) -> Any:
-    single = ("by", "across", "every", "sort", "top", "totals", "hours", "rounding", "dated", "compare", "whole")
+    single = (
+        "log", "by", "across", "every", "sort", "top", "totals", "hours", "rounding", "dated", "compare", "whole", "measures",
+        "chart", "each",
+    )  # fmt: skip
     changes = {k: options[k] for k in single if options[k] is not None}
+    if changes.get("chart") == "none":
+        changes["chart"] = ""
     changes |= {k: options[k] for k in ("rows", "checks", "warn") if options[k]}
     if options["columns"]:
         changes["columns"] = [c.strip() for c in APART.split(options["columns"])]
+        changes |= {
+            "sort": options["sort"] or (),
+            "warn": options["warn"],
+            "checks": options["checks"],
+            "rows": options["rows"],
+        }
     if changes.keys() & {"by", "across", "columns"} and "title" not in changes:
         changes["title"] = report.title if report.title and not changes.keys() & {"by", "across"} else ""
     return report.changed(**changes) if changes else report

@@ -1,34 +1,163 @@
-"""fermata reports"""
+"""fermata reports, save and trace"""
 
 from __future__ import annotations
+
+from typing import Any
 
 import click
 
 from fermata.cli import common
 
-__all__ = ["command"]
+__all__ = ["command", "save", "trace"]
+
+SURE = click.option("--replace", is_flag=True, help="Replace a report of that name.")
 
 
 @click.command(name="reports")
 @click.argument("name", required=False)
+@click.option(
+    "--search",
+    metavar="WORDS",
+    default="",
+    help="Only those that have each of the words in name, title, purpose or columns.",
+)
+@click.option("--category", metavar="NAME", default="", help="Only this category.")
+@click.option(
+    "--copy",
+    "copy",
+    metavar="NEW",
+    help="Copy NAME into the workspace under a new name, to be changed there; the original stays.",
+)
+@SURE
+@click.option("--schema", is_flag=True, help="The JSON Schema of report files, for editors.")
 @click.pass_context
-def command(ctx: click.Context, name: str | None) -> None:
-    """List the reports of the workspace, or print the definition of NAME."""
-    workspace = common.open_workspace(ctx)
-    if name:
-        workspace.definition(name)
-        path = workspace.reports_path / f"{name}.toml"
-        click.echo(
-            path.read_text(encoding="utf-8") if path.exists() else f'log = "{name}"   # a log: its events counted\n',
-            nl=False,
-        )
+def command(
+    ctx: click.Context, name: str | None, search: str, category: str, copy: str | None, replace: bool, schema: bool
+) -> None:
+    """List reports by category, those of the workspace first; or print the definition of NAME.
+
+    \b
+    fermata reports
+    fermata reports --search 'unused licences'
+    fermata reports refused-entries
+    fermata reports refused-entries --copy refused-at-night
+    """
+    if schema:
+        import json
+
+        from fermata.reports.model import Report
+
+        click.echo(json.dumps(Report.model_json_schema(), indent=1))
         return
-    names = workspace.reports()
-    width = max((len(n) for n in names), default=0)
-    for report in names:
-        definition = workspace.definition(report)
-        click.echo(f"{report:<{width}}  {definition.title or definition.log}")
-    if not names:
-        common.note(
-            f"no reports in {workspace.reports_path}; ask a log directly: fermata report {next(iter(workspace.config.logs), 'LOG')}"
+    workspace = common.open_workspace(ctx)
+    if copy and not name:
+        raise click.UsageError("--copy needs the NAME of the report to copy")
+    if name and copy:
+        common.note(f"written: {workspace.copy_report(name, copy, over=replace)}; run it with: fermata report {copy}")
+        return
+    if name:
+        click.echo(workspace.definition_text(name), nl=False)
+        return
+    _listed(workspace, search, category)
+
+
+def _listed(workspace: Any, words: str, category: str) -> None:
+    from fermata.errors import UnknownName
+    from fermata.reports.catalogue import CATEGORIES
+
+    found = workspace.catalogue(words)
+    heads = {"": "Reports of this workspace", **CATEGORIES}
+    if category and category not in (*heads, *(e.category for e in found)):
+        raise UnknownName.of("category", category, [c for c in heads if c])
+    own = set(workspace.reports())
+    width = max((len(e.name) for e in found), default=0)
+    shown = 0
+    for key in dict.fromkeys(["", *CATEGORIES, *(e.category for e in found)]):
+        if category and key != category:
+            continue
+        listed = [e for e in found if (e.category if category or e.name not in own else "") == key]
+        if not listed:
+            continue
+        click.secho(
+            ("\n" if shown else "")
+            + (f"{key}: {heads[key].partition(': ')[2] or heads[key]}" if key in CATEGORIES else heads.get(key, key)),
+            bold=True,
         )
+        for entry in listed:
+            click.echo(f"  {entry.name:<{width}}  {entry.title}")
+            shown += 1
+    if not shown:
+        common.note(f"no report has {words!r}" if words else "no reports")
+        return
+    common.note(f"\n{shown} reports; run one with: fermata report NAME; its definition: fermata reports NAME")
+
+
+@click.command(name="save")
+@click.argument("name")
+@click.option(
+    "--from",
+    "source",
+    metavar="REPORT",
+    default="last",
+    show_default=True,
+    help="The report to save; the last run unless told.",
+)
+@click.option("--title", metavar="TITLE", help="A title of its own.")
+@click.option("--fixed", is_flag=True, help="For the very period it has today instead of a moving one.")
+@SURE
+@click.pass_context
+def save(ctx: click.Context, name: str, source: str, title: str | None, fixed: bool, replace: bool) -> None:
+    """Save the last run, with all that was changed in it, as the report NAME of the workspace.
+
+    \b
+    fermata report refused-entries --only place=Library --period 'last week'
+    fermata save refused-at-library
+    """
+    workspace = common.open_workspace(ctx)
+    report = workspace.definition(source)
+    if title:
+        report = report.changed(title=title)
+    moves, exact, words = workspace.period_words(report)
+    path = workspace.save_report(name, report, fixed=fixed, over=replace)
+    if fixed or not moves:
+        common.note(f"written: {path}\nperiod: fixed, {words} ({exact}); it will show the same time whenever it is run")
+    else:
+        common.note(
+            f"written: {path}\nperiod: relative, {report.period}; today that is {words} (--fixed keeps exactly that)"
+        )
+
+
+@click.command(name="trace")
+@click.argument("name")
+@click.option("--period", metavar="PERIOD", default="all", show_default=True, help="As in fermata report.")
+@click.option("--zone", metavar="ZONE", help="Times of this zone.")
+@click.option("--log", metavar="LOG", default="", help="In this log only.")
+@click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
+@click.option("--part", metavar="N|TITLE", help="Only the summary (1), or only the events (2).")
+@click.option(
+    "--limit",
+    type=click.IntRange(min=1),
+    metavar="N",
+    default=1000,
+    show_default=True,
+    help="List at most N events; the cut is stated.",
+)
+@click.pass_context
+def trace(ctx: click.Context, /, name: str, **options: Any) -> None:
+    """Follow a person, device, place or shared id through every log: a summary, then the events in time order.
+
+    NAME is any name of theirs; where it may mean several, FIELD=NAME says which.
+
+    \b
+    fermata trace 'Ada Umberlin' --period 2026-03-05
+    fermata trace B-1042 --period 'last week'
+    fermata trace device='Score vault' --period 2026-03
+    fermata trace case=C-306
+    """
+    workspace = common.open_workspace(ctx)
+    field, equals, value = name.partition("=")
+    asked = {"field": field.strip(), "name": value.strip()} if equals else {"name": name}
+    chosen = {k: options[k] for k in ("period", "zone", "log") if options[k]}
+    result = workspace.trace(**asked, limit=options["limit"], **chosen)
+    answer = result.part(options["part"]) if options["part"] else result.answer
+    common.emit(answer, options["output"], options["limit"])

@@ -17,6 +17,7 @@ from fermata.errors import DataError, RequestError
 
 __all__ = ["END", "FIRST_DAY", "make"]
 
+ENTRY = ["Person", "Date", "From", "To", "Production", "Activity", "Charged", "Where", "Remark", "No", "Corrected by"]
 MARK = ".quillmere"
 SEED = 20260401
 Rows = list[list[str]]
@@ -84,9 +85,28 @@ def _doors(target: Path, staff: list[Person], random: Random) -> None:
     twice = datetime(2025, 10, 26, tzinfo=UTC)
     events += [(twice + timedelta(minutes=7 * i), staff[i % 40], "Stage door", "EXIT OK") for i in range(18)]
     down = (datetime(2026, 3, 14, 9, 40, tzinfo=UTC), datetime(2026, 3, 16, 11, 50, tzinfo=UTC))
+    events += _alarms_and_closings(events, Random(SEED + 31))
     events = [e for e in events if e[0] <= END and not (e[2] == "Score library" and down[0] <= e[0] < down[1])]
     events.sort(key=lambda e: (e[0], e[2], e[1].badge if e[1] else ""))
     _write_doors(target, events, random)
+
+
+def _alarms_and_closings(
+    events: list[tuple[datetime, Person | None, str, str]], random: Random
+) -> list[tuple[datetime, Person | None, str, str]]:
+    """Doors held open close again, most of them; and on the first Wednesday of a month the alarm is tried and the house locked."""
+    found: list[tuple[datetime, Person | None, str, str]] = []
+    for at, _, reader, kind in events:
+        if kind == "HELD OPEN" and random.random() < 0.93:
+            found.append((at + timedelta(seconds=round(random.lognormvariate(5.2, 0.9))), None, reader, "CLOSED"))
+    for day in days():
+        if day.weekday() == 2 and day.day <= 7:
+            for number, reader in enumerate(DOORS):
+                start = at_hour(day, 10) + timedelta(seconds=3 * number)
+                found.append((start, None, reader, "ALARM"))
+                found.append((start + timedelta(seconds=20), None, reader, "LOCKED"))
+                found.append((start + timedelta(minutes=8), None, reader, "UNLOCKED"))
+    return found
 
 
 def _write_doors(target: Path, events: list[tuple[datetime, Person | None, str, str]], random: Random) -> None:
@@ -137,14 +157,21 @@ def _calls(target: Path, staff: list[Person], random: Random) -> None:
             person = random.choice(desks[:34])
             local = at.astimezone(ZONE)
             months.setdefault(f"{local:%Y-%m}", []).append(
-                f"{number};{local.isoformat()};{talk};{line};{person.extension};{'I' if incoming else 'O'};{other};{queue};{result}\n"
+                f"{number};{local.isoformat()};{talk};{line};{person.extension};{'I' if incoming else 'O'};{other};{queue};{result};"
+                f"{_quality(number, line) if talk else ''}\n"
             )
     previous: list[str] = []
     for name, lines in months.items():
-        head = "Quillmere Hall – call records\nexported nightly\nCall;Started;Talk;Line;Extension;Dir;Number;Queue;Result\n"
+        head = "Quillmere Hall – call records\nexported nightly\nCall;Started;Talk;Line;Extension;Dir;Number;Queue;Result;MOS\n"
         again = previous[-1:]  # each export repeats the last call of the one before; the call number tells
         (target / f"calls-{name}.txt").write_bytes((head + "".join(again + lines)).encode("cp1252"))
         previous = lines
+
+
+def _quality(number: int, line: str) -> str:
+    """What the telephone system rates a call, from 1 to 4.50; one line is worse than the others."""
+    random = Random(number)
+    return f"{min(max(random.gauss(3.7 if line.endswith('desk') else 4.2, 0.25), 1.2), 4.5):.2f}"
 
 
 def _prints(target: Path, staff: list[Person], random: Random) -> None:
@@ -249,6 +276,7 @@ def _entries(target: Path, staff: list[Person], random: Random) -> None:
                     random.choice(("", "", "with two helpers", "late start")),
                 ]
             )
+    numbered = Random(SEED + 32)
     for day in (date(2025, 10, 25), date(2026, 3, 28)):  # both clock changes fall into a night watch
         rows.append(
             [
@@ -265,5 +293,22 @@ def _entries(target: Path, staff: list[Person], random: Random) -> None:
         )
     with (target / "time-entries.csv").open("w", encoding="utf-8", newline="") as f:
         writer = csv.writer(f, lineterminator="\n")
-        writer.writerow(["Person", "Date", "From", "To", "Production", "Activity", "Charged", "Where", "Remark"])
-        writer.writerows(rows)
+        writer.writerow(ENTRY)
+        writer.writerows([*row, str(n), ""] for n, row in enumerate(rows, 50_001))
+    _corrections(target, rows, crew, numbered)
+
+
+def _corrections(target: Path, rows: Rows, crew: list[Person], random: Random) -> None:
+    """A later export of entries that somebody put right: a finish filled in, an end moved, another production."""
+    lead = crew[5]  # one of them puts the entries of all right
+    with (target / "time-entries-corrected.csv").open("w", encoding="utf-8", newline="") as f:
+        writer = csv.writer(f, lineterminator="\n")
+        writer.writerow(ENTRY)
+        for n in sorted(random.sample(range(3000, len(rows)), 14)):
+            row = [*rows[n], str(50_001 + n), lead.name]
+            if row[3] and random.random() < 0.7:
+                hour, minute = row[3].split(":")
+                row[3] = f"{(int(hour) + 1) % 24:02d}:{minute}"
+            else:
+                row[4] = "House upkeep"
+            writer.writerow(row)

@@ -6,14 +6,14 @@ import os
 from pathlib import Path
 
 from fermata.errors import DataError, UnknownName
-from fermata.reports.result import Records, RunResult
+from fermata.reports.result import Answer
 
 __all__ = ["FORMS", "render", "save"]
 
 FORMS = ("txt", "csv", "tsv", "json")
 
 
-def render(item: RunResult | Records, form: str) -> str:
+def render(item: Answer, form: str) -> str:
     """The output in one of `FORMS`. Raises UnknownName for another."""
     if form == "txt":
         from fermata.outputs import text
@@ -30,7 +30,7 @@ def render(item: RunResult | Records, form: str) -> str:
     raise UnknownName.of("output form", form, FORMS)
 
 
-def save(item: RunResult | Records, path: Path, form: str | None = None) -> Path:
+def save(item: Answer, path: Path, form: str | None = None) -> Path:
     """Writes the output whole or not at all; the form is the file's ending unless given."""
     rendered = render(item, form or path.suffix.removeprefix(".").lower())
     aside = path.with_name(f".{path.name}.{os.getpid()}")

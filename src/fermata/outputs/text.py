@@ -4,30 +4,34 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Iterator
+from decimal import Decimal
 
 from wcwidth import wcswidth
 
 from fermata.outputs.formats import people
 from fermata.outputs.grid import Grid, of
-from fermata.reports.result import Records, RunResult
+from fermata.reports.result import ALL, Answer, Page, Records
 from fermata.timeline.words import stamp
 from fermata.timeline.zones import zone
 
 __all__ = ["render"]
 
+BAR = 24  # characters of the longest bar
 WIDEST = 48  # a text column is cut to this in a terminal, with a mark
 BOLD, DIM, PLAIN = "\x1b[1m", "\x1b[2m", "\x1b[0m"
 
 
-def render(
-    item: RunResult | Records, *, colour: bool = False, most_rows: int | None = None, width: int | None = None
-) -> str:
+def render(item: Answer, *, colour: bool = False, most_rows: int | None = None, width: int | None = None) -> str:
     """The whole output as text. With `most_rows`, a longer table is cut and the cut is stated with its count.
 
-    With `width`, a wider table is set in blocks below each other, the first columns repeated; nothing is left out.
+    With `width`, a wider table is set in blocks below each other, the first columns repeated; nothing is left out. A page that has one
+    part for each value has a form feed between them when it goes to a file.
     """
-    grid = of(item)
+    if isinstance(item, Page):
+        return _page(item, colour, most_rows, width)
+    grid = of(item, titled=True)
     title = item.title if isinstance(item, Records) else grid.context.title
+    title = f"{title} ({', '.join(grid.said)})" if grid.said else title
     lines = [_styled(title, BOLD, colour), *(_styled(s, DIM, colour) for s in _subtitle(grid, width)), ""]
     shown = grid.rows if most_rows is None or len(grid.rows) <= most_rows else grid.rows[:most_rows]
     lines += _table(grid, len(shown), colour, width)
@@ -48,6 +52,22 @@ def render(
     return "\n".join(line.rstrip() for line in lines) + "\n"
 
 
+def _page(page: Page, colour: bool, most_rows: int | None, width: int | None) -> str:
+    """The parts below each other, the verdict first."""
+    head = [_styled(page.title, BOLD, colour), _styled(f"{page.context.period}, {page.context.zone}", DIM, colour)]
+    head += ["", _styled(page.verdict[:1].upper() + page.verdict[1:], BOLD, colour)] if page.verdict else []
+    head += ["", *(f"{_styled('Note', DIM, colour)}  {n}" for n in page.notes)] if page.notes else []
+    blocks = ["\n".join(head) + "\n"]
+    for part in page.parts:
+        mark = "" if part.verdict is None else _styled(f"[{part.verdict or 'in order'}] ", BOLD, colour)
+        if part.item is None:
+            blocks.append(f"{mark}{_styled(part.title, BOLD, colour)}\nnot possible here: {part.note}\n")
+            continue
+        blocks.append(mark + render(part.item, colour=colour, most_rows=most_rows, width=width))
+    between = "\f" if page.breaks and width is None else "\n"
+    return between.join(blocks)
+
+
 def _subtitle(grid: Grid, width: int | None) -> list[str]:
     """Period, zone, filters and freshness, on as many lines as they need."""
     context = grid.context
@@ -56,7 +76,7 @@ def _subtitle(grid: Grid, width: int | None) -> list[str]:
     asked = f" ({context.period_text})" if context.period_text not in ("all", context.period) else ""
     fresh = ", ".join(f"{name}: records to {stamp(at, tz)[:16]}" for name, at in context.fresh)
     filters = [context.filters] if context.filters != "all events" else []
-    parts = [f"{words}, {context.zone}{asked}", *filters, fresh]
+    parts = [f"{words}, {context.zone}{asked}", *filters, fresh, context.view if context.view != ALL else ""]
     lines = [parts[0]]
     for part in filter(None, parts[1:]):
         joined = f"{lines[-1]} · {part}"
@@ -75,15 +95,40 @@ def _table(grid: Grid, count: int, colour: bool, width: int | None) -> Iterator[
     right = [kind not in ("text", "tags", "flag", "time") for kind in grid.kinds]
     heads = _heads(grid)
     cells = _fitted(heads, cells, width)
+    cells = (
+        [[_cut(c, s.width) if s and s.width else c for c, s in zip(row, grid.shows, strict=True)] for row in cells]
+        if grid.shows
+        else cells
+    )
+    below = [grid.names.index(n) for n in grid.second]
     widths = [max(_width(row[i]) for row in (*heads, *cells)) for i in range(len(right))]
-    for n, block in enumerate(_blocks(widths, grid.depth, width)):
+    bars = _bars(some) if grid.chart else None
+    blocks = _blocks(widths, grid.depth, width, below)
+    for n, block in enumerate(blocks):
         if n:
             yield ""
         for head in heads:
             yield _styled(_line(head, widths, right, block), BOLD, colour)
-        for (level, _), texts in zip(some.rows, cells, strict=True):
+        for number, ((level, _), texts) in enumerate(zip(some.rows, cells, strict=True)):
             line = _line(texts, widths, right, block)
+            bar = bars[number] if bars and not n else ""
+            if bar:
+                line += " " * (sum(widths[i] + 2 for i in block) - _width(line)) + bar
             yield _styled(line, BOLD, colour) if level < grid.depth else line
+            if below and n == len(blocks) - 1 and any(texts[i] for i in below):
+                yield "    " + " · ".join(f"{grid.headings[i]} {texts[i]}" for i in below if texts[i])
+
+
+def _bars(grid: Grid) -> list[str]:
+    """A bar of block characters for each row of the body, in eighths of a character; none for totals and for less than nothing."""
+    found = [Decimal(row[grid.chart] or 0) if level >= grid.depth else Decimal(0) for level, row in grid.rows]
+    most = Decimal(0)
+    for v in found:
+        most = max(most, v)
+    if most <= 0:
+        return [""] * len(found)
+    eighths = [int(max(v, Decimal(0)) * BAR * 8 / most + Decimal("0.5")) for v in found]
+    return ["█" * (n // 8) + ("", "▏", "▎", "▍", "▌", "▋", "▊", "▉")[n % 8] for n in eighths]
 
 
 def _fitted(heads: list[list[str]], cells: list[list[str]], width: int | None) -> list[list[str]]:
@@ -95,11 +140,11 @@ def _fitted(heads: list[list[str]], cells: list[list[str]], width: int | None) -
     return [[*row[:-1], _cut(whole[-1], max(WIDEST, width - before))] for row, whole in zip(cut, cells, strict=True)]
 
 
-def _blocks(widths: list[int], kept: int, width: int | None) -> list[list[int]]:
-    """The columns of each block: the first `kept` in all of them, then as many others as fit."""
+def _blocks(widths: list[int], kept: int, width: int | None, below: list[int]) -> list[list[int]]:
+    """The columns of each block: the first `kept` in all of them, then as many others as fit; those set `below` the rows are in none."""
     first = list(range(kept))
     blocks: list[list[int]] = [list(first)]
-    for i in range(kept, len(widths)):
+    for i in (i for i in range(kept, len(widths)) if i not in below):
         taken = sum(widths[c] + 2 for c in blocks[-1]) + widths[i]
         if width is not None and taken > width and len(blocks[-1]) > kept:
             blocks.append(list(first))
@@ -110,13 +155,13 @@ def _blocks(widths: list[int], kept: int, width: int | None) -> list[list[int]]:
 def _heads(grid: Grid) -> list[list[str]]:
     """One line of headings, or two in a grid: what all columns share is said once, above."""
     if not any(grid.above):
-        return [list(grid.heads)]
-    dimensions, measures = grid.heads[: grid.depth], grid.heads[grid.depth :]
+        return [list(grid.headings)]
+    dimensions, measures = grid.headings[: grid.depth], grid.headings[grid.depth :]
     across = grid.above[grid.depth :]
     if len(set(measures)) == 1:
         return [[*([""] * grid.depth), measures[0], *([""] * (len(measures) - 1))], [*dimensions, *across]]
     once = [a if i == 0 or a != across[i - 1] else "" for i, a in enumerate(across)]
-    return [[*([""] * grid.depth), *once], list(grid.heads)]
+    return [[*([""] * grid.depth), *once], list(grid.headings)]
 
 
 def _unrepeat(cells: list[list[str]], grid: Grid, row: int) -> None:

@@ -29,7 +29,7 @@ SHARED = ("union", "overlap")
 @dataclass(frozen=True, slots=True)
 class Layout:
     """How a listing is laid out: which fields (all unless told), sorted by which (`-` in front for downwards), how many to pass
-    over, with running numbers, with totals of all amounts.
+    over, with running numbers, with totals of all amounts; `second` are the fields set on a line of their own under each record.
     """
 
     fields: tuple[str, ...] = ()
@@ -37,6 +37,7 @@ class Layout:
     skip: int = 0
     numbers: bool = False
     totals: bool = False
+    second: tuple[str, ...] = ()
 
 
 AS_IT_IS = Layout()
@@ -121,9 +122,9 @@ def _laid_out(found: Records, layout: Layout) -> Records:
     if layout.numbers:
         columns = (("number", "No.", "number", "", 0), *columns)
         rows = tuple((n, *row) for n, row in enumerate(rows, layout.skip + 1))
-    return dataclasses.replace(
-        found, columns=columns, rows=rows, total=found.total - layout.skip if layout.skip else found.total
-    )
+    total = found.total - layout.skip if layout.skip else found.total
+    below = tuple(c[0] for c in columns if c[0] in layout.second)
+    return dataclasses.replace(found, columns=columns, rows=rows, total=total, second=below)
 
 
 def _words(plan: Plan, dimension: Any, key: Any) -> str:

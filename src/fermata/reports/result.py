@@ -9,14 +9,17 @@ from typing import Any
 from fermata.analysis.explain import Step
 from fermata.analysis.plan import Plan
 from fermata.analysis.table import Table
+from fermata.errors import UnknownName
 from fermata.reports.model import Report
 
-__all__ = ["Context", "Records", "RunResult"]
+ALL = "all data"  # whose view: nobody's in particular
+
+__all__ = ["ALL", "Answer", "Context", "Page", "PagePart", "Records", "RunResult"]
 
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """What stands above and below every output. Times are aware UTC."""
+    """What stands above and below every output. Times are aware UTC. `view` says whose view of the data it is."""
 
     title: str
     period: str
@@ -28,6 +31,7 @@ class Context:
     made_at: datetime
     version: str
     plan: str
+    view: str = ALL
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +51,8 @@ class Records:
     """The events behind a figure. `columns` are (name, label, type, unit, scale); `total` counts all there are.
 
     Each row ends with file, record number and, behind a figure, the contribution; `figure` is the cell they explain (None
-    for a share, whose records are those of its measure).
+    for a share, whose records are those of its measure). The columns named by `second` are set on a line below each record
+    where the output is for people.
     """
 
     title: str
@@ -57,3 +62,42 @@ class Records:
     total: int
     figure: Any = None
     notes: tuple[str, ...] = field(default=())
+    second: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class PagePart:
+    """One part of a page: its answer, or why there is none; `verdict` is what is wrong with it ("" for nothing, None where
+    nothing is expected of it).
+    """
+
+    title: str
+    item: RunResult | Records | None
+    note: str = ""
+    verdict: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """Several answers under one title. `verdict` sums up what is expected of the parts; "" where nothing is. With `breaks` each
+    part begins a page of its own.
+    """
+
+    title: str
+    context: Context
+    parts: tuple[PagePart, ...]
+    verdict: str = ""
+    notes: tuple[str, ...] = ()
+    breaks: bool = False
+
+    def part(self, text: str) -> PagePart:
+        """The part of that number (from 1) or title. Raises UnknownName."""
+        for number, part in enumerate(self.parts, 1):
+            if text in (str(number), part.title):
+                return part
+        raise UnknownName.of(
+            "part", text, [f"{n}: {p.title}" for n, p in enumerate(self.parts, 1)], where="on this page"
+        )
+
+
+Answer = RunResult | Records | Page

@@ -37,6 +37,19 @@ class Workplace(Logs, Protocol):
     engine: DuckEngine
     snapshot: Snapshot
     mappings: Mapping[str, str]
+    logs: Mapping[str, Any]
+
+    def definition(self, name: str) -> Report:
+        """The report kept, or ready, under a name. Raises UnknownName, ConfigError."""
+
+    def own_reports(self) -> list[str]:
+        """The names of the workspace's own reports."""
+
+    def versions(self, log: str) -> tuple[list[dict[str, Any]], dict[tuple[int, int], dict[str, Any]]]:
+        """The versions of the log's entries that were replaced or deleted, and by (file, record) those in their place."""
+
+    def rejects(self, log: str) -> list[dict[str, Any]]:
+        """The log's rejected records."""
 
     def source(self, plan: Plan) -> Source:
         """Opens a strand's events for the plan's period: the only way to events there is."""

@@ -24,7 +24,7 @@ from fermata.reports.result import Context, Records
 from fermata.timeline.words import span, stamp
 from fermata.timeline.zones import zone
 
-__all__ = ["PARTS", "Survey", "each", "survey"]
+__all__ = ["PARTS", "Survey", "each", "survey", "unresolved"]
 
 Column = tuple[str, str, str, str, int]
 MOST_UNRESOLVED = 200
@@ -289,6 +289,12 @@ def _values(look: _Look) -> Made:
 
 def _unresolved(look: _Look) -> Made:
     """Names no register knows at the time, with how much they carry."""
+    return unresolved(look.plan, look.source)
+
+
+def unresolved(plan: Plan, source: Any) -> Made:
+    """The same for the first strand of a plan that looks all of its fields up."""
+    strand = plan.strands[0]
     columns = [
         _column("field", "Field"),
         _column("names", "Kind of name"),
@@ -297,11 +303,11 @@ def _unresolved(look: _Look) -> Made:
         _column("time", "Time", "duration", "h:mm:ss"),
         _column("last", "Last", "time"),
     ]
-    engine, table = opened(look.strand, look.source)
-    here = inside(table, look.plan, look.strand, spans=False)
+    engine, table = opened(strand, source)
+    here = inside(table, plan, strand, spans=False)
     rows = []
-    for lookup in look.strand.lookups:
-        stored = look.strand.schema.field(lookup.field).stored
+    for lookup in strand.lookups:
+        stored = strand.schema.field(lookup.field).stored
         written = here[f"{stored}__written"]
         kept = here.filter(here[stored] == _literal(f"{lookup.kind} ") + written)
         total = kept.finish_utc.delta(kept.start_utc, unit="microsecond").sum().cast("int64")

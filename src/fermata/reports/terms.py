@@ -7,12 +7,13 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 
 from fermata.analysis.plan import HoursOf
-from fermata.errors import UnknownName
+from fermata.errors import RequestError, UnknownName
 from fermata.timeline.hours import Hours
 
 __all__ = ["Factor", "Terms"]
 
 OUTSIDE = "outside "
+WORKING = "working hours"  # whichever hours the workspace calls its workdays
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,10 +34,19 @@ class Terms:
     factors: Mapping[str, Factor] = field(default_factory=dict)
 
     def hours_of(self, text: str) -> HoursOf:
-        """The hours called `text`, or all others for `outside NAME`. Raises UnknownName."""
+        """The hours called `text`, or all others for `outside NAME`; `working hours` are those of the workspace's workdays.
+
+        Raises UnknownName; RequestError where no workdays are declared.
+        """
         import dataclasses
 
         name = text.strip().removeprefix(OUTSIDE).strip()
+        if name == WORKING and name not in self.hours:
+            if self.workdays is None:
+                raise RequestError(
+                    'the workspace does not say what its working hours are: workdays = "NAME" in [workspace], and [hours.NAME]'
+                )
+            name = self.workdays.name
         if name not in self.hours:
             raise UnknownName.of("set of hours", name, self.hours)
         found = self.hours[name]

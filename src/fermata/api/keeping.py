@@ -1,0 +1,75 @@
+"""The last run, kept so that one thing can be changed and run again, or saved as a report."""
+
+from __future__ import annotations
+
+import contextlib
+import dataclasses
+from datetime import UTC, datetime
+from pathlib import Path
+
+from fermata import tomlfile
+from fermata.api.place import Place
+from fermata.errors import DataError, RequestError
+from fermata.reports import files
+from fermata.reports.binding import bound
+from fermata.reports.model import Report
+from fermata.timeline import Period, Stretch
+
+__all__ = ["LAST", "last", "period_words", "plain_words", "remember"]
+
+LAST = "last"
+FILE = "last-run.toml"
+
+
+def remember(workspace: Path, report: Report) -> None:
+    """Keeps the report as the last run. A workspace one may only read is no reason to fail."""
+    with contextlib.suppress(DataError):
+        files.write(workspace / FILE, files.text_of(report))
+
+
+def last(workspace: Path) -> Report:
+    """The report of the last run. Raises RequestError if there was none."""
+    path = workspace / FILE
+    if not path.exists():
+        raise RequestError("no report was run here yet; run one with: fermata report NAME")
+    data, text = tomlfile.load(path)
+    return tomlfile.parse(Report, data, path, text)
+
+
+def period_words(report: Report, place: Place, now: datetime) -> tuple[bool, str, str]:
+    """Whether the period moves with the clock, its exact form for a file, and what it is today, in words."""
+    stretch = _stretch(report, place, now)
+    if stretch.days:
+        first, end = stretch.days
+        exact = f"{first}/{end.fromordinal(end.toordinal() - 1)}"
+    else:
+        start, until = (t.astimezone(UTC).replace(tzinfo=None).isoformat() for t in (stretch.start, stretch.end))
+        exact = f"{start}Z/{until}Z"
+    return (
+        stretch.relative or report.period == "all",
+        exact if stretch.relative or report.period == "all" else report.period,
+        stretch.words,
+    )
+
+
+def _stretch(report: Report, place: Place, now: datetime) -> Stretch:
+    calendar = dataclasses.replace(place.calendar, zone_name=report.zone) if report.zone else place.calendar
+    log = bound(report, place).log if not report.parts else ""
+    named = [log] if log else [n for n in place.logs if place.extent(n)]
+    extents = [(e[0], place.until(n)) for n in named if (e := place.extent(n))]
+    whole = (min(a for a, _ in extents), max(b for _, b in extents)) if extents else None
+    return Period.parse(report.period, calendar).resolve(now, whole)
+
+
+def plain_words(report: Report) -> list[tuple[str, str]]:
+    """What a report that is no table of figures would do, in words."""
+    lines = [("Report", report.title or report.register_name)]
+    if report.register_name:
+        lines.append(("Register", f"{report.register_name}, as of {report.as_of or 'today'}"))
+    else:
+        lines += [
+            ("Asks", report.ask.what if report.ask else ""),
+            ("Period", report.period),
+            ("Of", "every log of the workspace"),
+        ]
+    return lines

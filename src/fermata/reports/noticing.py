@@ -1,0 +1,275 @@
+"""What a reader should look at before the figures: unfinished, stale, changed, unusual, over a limit; and what no log can tell."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from fermata.analysis.combine import gather
+from fermata.analysis.derive import Pairing
+from fermata.analysis.finish import value
+from fermata.analysis.identify import opened
+from fermata.errors import RequestError
+from fermata.kinds import KINDS
+from fermata.reports import survey as surveys
+from fermata.reports.gaps import gaps
+from fermata.reports.looking import unusual
+from fermata.reports.model import Report
+from fermata.reports.registers import context
+from fermata.reports.resolve import resolve
+from fermata.reports.result import Context, Records, RunResult
+from fermata.reports.run import Workplace, run
+from fermata.timeline import Stretch
+from fermata.timeline.periods import Period
+from fermata.timeline.words import span, stamp
+
+__all__ = ["attention", "cannot", "covered", "unresolved"]
+
+QUIET = timedelta(days=1)
+WATCHED = {  # kind of log -> what of it is held against everybody's own usual
+    "door access": ("denied",),
+    "logins": ("failed",),
+}
+Point = tuple[str, str, int | None, str, str]
+Column = tuple[str, str, str, str, int]
+
+
+def _stretch(report: Report, place: Workplace, now: datetime) -> Stretch:
+    extents = [(e[0], place.until(n)) for n in place.logs if (e := place.extent(n))]
+    if not extents:
+        raise RequestError("no log holds events yet; import some with: fermata import")
+    calendar = dataclasses.replace(place.calendar, zone_name=report.zone) if report.zone else place.calendar
+    return Period.parse(report.period, calendar).resolve(now, (min(a for a, _ in extents), max(b for _, b in extents)))
+
+
+def _head(report: Report, stretch: Stretch, now: datetime, title: str) -> Context:
+    head = context(stretch.calendar.zone_name, now, report.title or title, stretch.words)
+    return dataclasses.replace(head, period_exact=stretch.exact, period_text=stretch.text)
+
+
+def attention(report: Report, place: Workplace, now: datetime) -> Records:
+    """What needs a look in the report's period, log by log: what, how many, in words, and the command that shows it."""
+    stretch = _stretch(report, place, now)
+    points: list[Point] = []
+    for log in place.schemas:
+        points += _unfinished(log, place, now, stretch)
+    for log in place.logs:
+        points += [
+            *_stale(log, place, now, stretch),
+            *_rejected(log, place),
+            *_changed(log, place, now, stretch),
+            *_unusual(log, place, now, stretch),
+        ]
+    points += _over_limits(place, now, stretch)
+    order = ("over a limit", "unfinished", "stale", "gap", "rejected", "changed", "unusual")
+    points.sort(key=lambda p: (order.index(p[0]), p[1]))
+    head = _head(report, stretch, now, "What needs attention")
+    columns: tuple[Column, ...] = (
+        ("what", "What", "text", "", 0), ("log", "Where", "text", "", 0), ("count", "Count", "number", "", 0),
+        ("words", "In words", "text", "", 0), ("look", "To look at it", "text", "", 0),
+    )  # fmt: skip
+    notes = [
+        "looked for: unfinished spans, logs that went quiet, gaps, rejects, changes, one's own unusual days, limits of saved reports"
+    ]
+    if not points:
+        notes.insert(0, "nothing needs attention")
+    return Records(head.title, head, columns, tuple(points), len(points), notes=tuple(notes))
+
+
+def _count(report: Report, place: Workplace, now: datetime) -> int:
+    plan = resolve(report, place, now)
+    return value(plan, plan.columns[0], gather(plan, place.source(plan))[()].get(()), None) or 0
+
+
+def _period(stretch: Stretch) -> str:
+    start, end = (t.astimezone(UTC).replace(tzinfo=None).isoformat() for t in (stretch.start, stretch.end))
+    return f"{start}Z/{end}Z"
+
+
+def _unfinished(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
+    """Openings without a closing, and spans without a finish."""
+    schema = place.schemas[log]
+    if place.extent(log) is None:
+        return
+    period = _period(stretch)
+    if isinstance(schema.derivation, Pairing):
+        for which, said in (("unfinished", "no closing found"), ("no opening", "a closing without an opening")):
+            if n := _count(Report.of(log=log, period=period, only={"pairing": which}), place, now):
+                yield (
+                    "unfinished",
+                    log,
+                    n,
+                    said,
+                    f"fermata records {log} --only pairing='{which}' --period '{stretch.text}'",
+                )
+    elif schema.spans and schema.derivation is None:
+        plan = resolve(
+            Report(log=log, period=period, columns=Report.of(log=log, columns=["count"]).columns), place, now
+        )
+        engine, table = opened(plan.strands[0], place.source(plan))
+        start, end = (t.astimezone(UTC).replace(tzinfo=None) for t in (stretch.start, stretch.end))
+        here = table.filter((table.start_utc >= start) & (table.start_utc < end) & table.finish_utc.isnull())
+        if n := engine.run(here.aggregate(n=here.count())).column(0)[0].as_py():
+            yield (
+                "unfinished",
+                log,
+                n,
+                "no finish: in no time",
+                f"fermata records {log} --only finish= --period '{stretch.text}'",
+            )
+
+
+def _stale(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
+    """A log whose last record lies longer ago than it was ever silent, and gaps in the period."""
+    extent = place.extent(log)
+    if extent is None:
+        yield "stale", log, None, "holds nothing yet", f"fermata import {log}"
+        return
+    quiet = now - extent[1]
+    if quiet > QUIET and stretch.end > extent[1] and quiet > (longest := _longest(log, place)):
+        tz = stretch.calendar.zone
+        said = f"last record {stamp(extent[1], tz)[:16]}, never before silent for more than {span(longest // timedelta(seconds=1) * 1_000_000)}"
+        yield "stale", log, None, said, f"fermata import {log}"
+    found = [g for g in gaps(log, place) or () if g.start < stretch.end and g.end > stretch.start]
+    if found:
+        most = max(found, key=lambda g: g.length)
+        said = f"the longest from {stamp(most.start, stretch.calendar.zone)[:16]}, {span(most.length // timedelta(seconds=1) * 1_000_000)}"
+        yield "gap", log, len(found), said, f"fermata survey {log} --part gaps"
+
+
+def _longest(log: str, place: Workplace) -> timedelta:
+    """The longest time between two starts of a log."""
+    import ibis
+
+    plan = resolve(Report(log=log), place, place.until(log))
+    engine, table = opened(plan.strands[0], place.source(plan))
+    following = table.start_utc.lead().over(ibis.window(order_by=table.start_utc))
+    apart = table.select(us=following.delta(table.start_utc, unit="microsecond"))
+    return timedelta(microseconds=engine.run(apart.aggregate(us=apart.us.max())).column(0)[0].as_py() or 0)
+
+
+def _rejected(log: str, place: Workplace) -> Iterator[Point]:
+    state = place.snapshot.manifest.log(log)
+    if n := sum(f.rejected for f in state.files.values() if str(f.import_no) not in state.mended):
+        yield "rejected", log, n, "records that could not be read as mapped", f"fermata survey {log} --part rejects"
+
+
+def _changed(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
+    """Administrators' changes of the period, and versions of entries that were replaced or deleted."""
+    schema = place.schemas[log]
+    if schema.kind == "changes" and place.extent(log):
+        if n := _count(Report(log=log, period=_period(stretch)), place, now):
+            yield (
+                "changed",
+                log,
+                n,
+                "changes made by administrators",
+                f"fermata report change-trail --period '{stretch.text}'",
+            )
+    elif place.logs[log].key:
+        old, _ = place.versions(log)
+        here = [v for v in old if stretch.start <= v["start_utc"].replace(tzinfo=UTC) < stretch.end]
+        if here:
+            yield (
+                "changed",
+                log,
+                len(here),
+                "entries replaced or deleted afterwards",
+                f"fermata report edited-entries --period '{stretch.text}'",
+            )
+
+
+def _unusual(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
+    """People with far more of what is watched than they ever usually have in a day."""
+    schema = place.schemas[log]
+    actions = WATCHED.get(schema.kind)
+    if not actions or place.extent(log) is None or not {"user", "action"} <= schema.by_name.keys():
+        return
+    found = unusual(Report.of(log=log, period=_period(stretch), only={"action": list(actions)}), place, now)
+    if found.rows:
+        worst = max(found.rows, key=lambda r: r[2])
+        words = (
+            f"days with far more {'/'.join(actions)} than one's own usual; the most: {worst[0]}, {worst[1]}: {worst[2]}"
+        )
+        yield (
+            "unusual",
+            log,
+            len(found.rows),
+            words,
+            f"fermata unusual {log} --only action={','.join(actions)} --period '{stretch.text}'",
+        )
+
+
+def _over_limits(place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
+    """Rows of the workspace's own reports that cross a limit the report declares, and equalities that do not hold."""
+    for name in place.own_reports():
+        report = place.definition(name)
+        if not (report.warn or report.checks) or report.parts or report.ask or report.listing or report.register_name:
+            continue
+        try:
+            found: RunResult = run(report, place, now)
+        except RequestError:
+            continue  # the report says so itself when it is asked for
+        for note in found.caveats:
+            if note.startswith(("LIMIT", "DOES NOT HOLD", "RECORDED BALANCE")):
+                yield "over a limit", name, None, note, f"fermata report {name}"
+
+
+def covered(report: Report, place: Workplace, now: datetime) -> Records:
+    """What each log holds: events, first and last record, gaps, rejects, files under an older mapping."""
+    head = context(place.calendar.zone_name, now, report.title or "What the logs cover", "all they hold")
+    return surveys.each(place, head)
+
+
+def cannot(report: Report, place: Workplace, now: datetime) -> Records:
+    """What no answer can show: what sources of a kind do not write, words of the kind that never occurred, fields that are missing."""
+    columns: tuple[Column, ...] = (
+        ("log", "Log", "text", "", 0), ("kind", "Kind", "text", "", 0), ("never", "Not in any record", "text", "", 0),
+        ("usually", "Such sources usually do not write", "text", "", 0),
+    )  # fmt: skip
+    rows: list[tuple[Any, ...]] = []
+    for log in place.logs:
+        schema = place.schemas[log]
+        kind = KINDS.get(schema.kind)
+        if kind is None or place.extent(log) is None:
+            rows.append(
+                (
+                    log,
+                    schema.kind or None,
+                    "no events" if kind else None,
+                    "no kind is declared: nothing is known" if not kind else kind.cannot,
+                )
+            )
+            continue
+        missing = [f"no {f}" for f in kind.fields if f not in schema.by_name and not (f == "duration" and schema.spans)]
+        plan = (
+            resolve(Report.of(log=log, by=("action",), totals=False), place, now)
+            if "action" in schema.by_name
+            else None
+        )
+        seen = {k[0] for k in gather(plan, place.source(plan))[plan.by]} if plan else set()
+        never = [f"action {a}" for a in kind.actions if a not in seen]
+        rows.append((log, schema.kind, ", ".join([*missing, *never]) or "nothing is missing", kind.cannot or None))
+    head = context(
+        place.calendar.zone_name, now, report.title or "What cannot appear in an answer", "all the logs hold"
+    )
+    notes = ["who is recorded only in totals, or not at all, is in no report: an absence here is no proof"]
+    return Records(head.title, head, columns, tuple(rows), len(rows), notes=tuple(notes))
+
+
+def unresolved(report: Report, place: Workplace, now: datetime) -> Records:
+    """The names in the logs that no register knows, in the report's period: how many events and how much time they carry."""
+    stretch = _stretch(report, place, now)
+    columns: list[Column] = [("log", "Log", "text", "", 0)]
+    rows: list[tuple[Any, ...]] = []
+    for log in [report.log] if report.log else place.logs:
+        if place.extent(log) is None or place.schemas[log].derivation is not None:
+            continue
+        plan = resolve(Report(log=log, period=report.period, zone=report.zone), place, now, every_field=True)
+        more, found = surveys.unresolved(plan, place.source(plan))
+        columns = [columns[0], *more]
+        rows += [(log, *row) for row in found]
+    head = _head(report, stretch, now, "Names no register knows")
+    return Records(head.title, head, tuple(columns), tuple(rows), len(rows))

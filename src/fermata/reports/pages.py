@@ -1,0 +1,129 @@
+"""Pages: several reports under one title, one for each value of a field, and the verdict on what is expected of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any
+
+from fermata.analysis.filters import Condition
+from fermata.errors import RequestError
+from fermata.reports.model import ColumnSpec, Part, Report
+from fermata.reports.registers import context
+from fermata.reports.result import Context, Page, PagePart, Records, RunResult
+from fermata.reports.run import Workplace, run
+from fermata.timeline.periods import Period
+
+__all__ = ["each", "page", "resolved"]
+
+Answering = Callable[[Report, Workplace, datetime], Any]
+MOST_PARTS = 500
+
+
+def resolved(report: Report, part: Part, place: Workplace) -> Report:
+    """The report that a part of a page stands for: the one it names or its own keys, with the page's where it has none."""
+    own = part.own
+    if part.report:
+        own = {**_given(place.definition(part.report)), **own}
+    shared: dict[str, Any] = {}
+    if report.period != "all" and "period" not in part.own:
+        shared["period"] = report.period
+    for key in ("zone", "known"):
+        if getattr(report, key) and key not in part.own:
+            shared[key] = getattr(report, key)
+    if not ({"log", "kind", "register", "ask"} & own.keys()) or (
+        own.get("ask") and not (own.get("log") or own.get("kind"))
+    ):
+        own = {**{k: getattr(report, k) for k in ("log", "kind", "made")}, **own}
+    for key in ("only", "without", "any_of"):
+        if getattr(report, key) and not own.get("register"):
+            shared[key] = getattr(report, key) + tuple(own.get(key, ()))
+    return Report.of(**{**own, **shared})
+
+
+def _given(report: Report) -> dict[str, Any]:
+    fields = type(report).model_fields
+    return {f.alias or n: getattr(report, n) for n, f in fields.items() if n in report.model_fields_set}
+
+
+def page(report: Report, place: Workplace, now: datetime, answering: Answering) -> Page:
+    """The parts of a page, each answered on its own; one that this workspace cannot answer says why. Raises the error of the
+    first part where none can be answered.
+    """
+    parts, wrong = [], []
+    for number, part in enumerate(report.parts, 1):
+        title = part.title or part.report or f"Part {number}"
+        try:
+            asked = resolved(report, part, place)
+            item = answering(asked, place, now)
+        except RequestError as e:
+            wrong.append(e)
+            parts.append(PagePart(title, None, str(e), "could not be answered" if part.expect else None))
+            continue
+        if isinstance(item, Page):
+            parts += list(item.parts)
+            continue
+        parts.append(
+            PagePart(item.context.title, item, asked.about if part.report else part.about, judged(asked, item))
+        )
+    if len(wrong) == len(report.parts):
+        raise wrong[0]
+    head = _head(report, parts, place, now)
+    return Page(head.title, head, tuple(parts), _verdict(parts))
+
+
+def _head(report: Report, parts: list[PagePart], place: Workplace, now: datetime) -> Context:
+    words = report.period
+    if report.period != "all":
+        words = Period.parse(report.period, place.calendar).resolve(now).words
+    found = [p.item.context for p in parts if p.item is not None]
+    same = {c.period for c in found}
+    title = report.title or "Page"
+    return context(report.zone or place.calendar.zone_name, now, title, words if len(same) != 1 else found[0].period)
+
+
+def judged(report: Report, item: RunResult | Records) -> str | None:
+    """What is wrong with a part by what is expected of it; "" for nothing, None where nothing is expected."""
+    if report.expect == "no rows":
+        rows = item.total if isinstance(item, Records) else len(item.table.body)
+        return f"{rows:,} found" if rows else ""
+    if report.expect == "within limits":
+        notes = item.notes if isinstance(item, Records) else item.caveats
+        marked = [n for n in notes if n.startswith(("LIMIT", "DOES NOT HOLD", "RECORDED BALANCE"))]
+        return "; ".join(n.partition(":")[0] for n in marked)
+    return None
+
+
+def _verdict(parts: list[PagePart]) -> str:
+    asked = [p for p in parts if p.verdict is not None]
+    if not asked:
+        return ""
+    wrong = [p for p in asked if p.verdict]
+    if not wrong:
+        return f"in order: all {len(asked)} points are as they should be"
+    named = "; ".join(f"{p.title} ({p.verdict})" for p in wrong)
+    return f"NOT IN ORDER: {len(wrong)} of {len(asked)} points: {named}"
+
+
+def each(report: Report, place: Workplace, now: datetime, answering: Answering) -> Page:
+    """The report once for every value of a field in its period, the values in their order; events without one come last."""
+    asked = Report(
+        log=report.log, period=report.period, zone=report.zone, known=report.known, only=report.only, without=report.without,
+        any_of=report.any_of, by=(report.each,), columns=(ColumnSpec(measure="count"),), totals=False, hours=report.hours,
+    )  # fmt: skip
+    values = [row.keys[0] for row in run(asked, place, now).table.body]
+    if not values:
+        raise RequestError(f"{report.title or report.log}: there is nothing for any {report.each} in this period")
+    if len(values) > MOST_PARTS:
+        raise RequestError(f"{len(values):,} parts, one for each {report.each}; narrow it to {MOST_PARTS} at most")
+    parts = []
+    for value in sorted(values, key=lambda v: (v is None, str(v))):
+        own = Condition(report.each, "empty") if value is None else Condition(report.each, "is", (value,))
+        title = f"{report.title or report.log}: {value if value is not None else f'without {report.each}'}"
+        changed = report.changed(
+            each="", only=(*report.only, own), title=title, by=tuple(d for d in report.by if d != report.each)
+        )
+        item = answering(changed, place, now)
+        parts.append(PagePart(title, item, "", judged(changed, item)))
+    head = _head(report, parts, place, now)
+    return Page(head.title, head, tuple(parts), _verdict(parts), breaks=True)

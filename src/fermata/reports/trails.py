@@ -1,0 +1,382 @@
+"""Trails: all that one person, device, place or shared id did in every log, and what was done to entries after the fact."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from fermata.analysis.combine import gather
+from fermata.analysis.filters import Condition
+from fermata.analysis.finish import shown, value
+from fermata.errors import RequestError
+from fermata.fields import Field, LogSchema
+from fermata.reports.listing import listing
+from fermata.reports.model import Report
+from fermata.reports.registers import candidates, context
+from fermata.reports.resolve import resolve
+from fermata.reports.result import Page, PagePart, Records
+from fermata.reports.run import Workplace
+from fermata.timeline.periods import Period
+from fermata.timeline.words import stamp
+from fermata.timeline.zones import zone
+
+__all__ = ["edits", "trace"]
+
+MICROSECOND = timedelta(microseconds=1)
+LISTED = 1000
+MOST_SILENT = 6
+Column = tuple[str, str, str, str, int]
+SUMMARY: tuple[Column, ...] = (
+    ("log", "Log", "text", "", 0), ("as", "As", "text", "", 0), ("action", "Action", "text", "", 0),
+    ("count", "Count", "number", "", 0), ("time", "Time", "duration", "h:mm:ss", 0), ("first", "First", "time", "", 0),
+    ("last", "Last", "time", "", 0), ("covers", "Log covers the period", "text", "", 0),
+)  # fmt: skip
+STEPS: tuple[Column, ...] = (
+    ("start", "Start", "time", "", 0), ("duration", "Duration", "duration", "h:mm:ss", 0),
+    ("gap", "Since the one before", "duration", "h:mm:ss", 0), ("log", "Log", "text", "", 0), ("as", "As", "text", "", 0),
+    ("action", "Action", "text", "", 0), ("user", "User", "text", "", 0), ("device", "Device", "text", "", 0),
+    ("place", "Place", "text", "", 0), ("other", "Other", "text", "", 0), ("record", "Record", "text", "", 0),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Subject:
+    """Whom a trail follows: the name as asked for, the register that knows it (""), and the fields of each log to look in."""
+
+    name: str
+    register: str
+    labels: tuple[str, ...]
+    fields: dict[str, tuple[Field, ...]]
+
+
+def trace(
+    place: Workplace, now: datetime, name: str, *, field: str = "", report: Report, limit: int | None = LISTED
+) -> Page:
+    """All that `name` did, or was done with, in every log with events (`report.log`, if given, alone) in the report's period.
+
+    A summary first (log by action: count, time, first, last, and whether the log covers the period), then the events in time order
+    with the time since the one before. Raises RequestError naming the candidates if the name may mean several, or nobody.
+    """
+    subject = _subject(place, name, field, report.log)
+    stretch = _stretch(report, place, now)
+    summary: list[tuple[Any, ...]] = []
+    seen: list[tuple[str, tuple[Field, ...]]] = []
+    absent: list[str] = []
+    for log, fields in subject.fields.items():
+        found = [(f, rows) for f in fields if (rows := list(_by_action(place, now, report, subject, log, f)))]
+        covers = _covers(place, log, stretch)
+        if not found:
+            absent.append(log)
+            summary.append((log, ", ".join(f.name for f in fields), None, 0, None, None, None, covers))
+        for f, rows in found:
+            summary += [(log, f.name, *row, covers) for row in rows]
+        if found:
+            seen.append((log, tuple(f for f, _ in found)))
+    tz = zone(report.zone or place.calendar.zone_name)
+    who = subject.labels[0] if subject.labels else name
+    head = context(tz.key, now, f"Trail of {who}", stretch.words)
+    head = dataclasses.replace(head, period_exact=stretch.exact, period_text=stretch.text)
+    notes = [*_looked_for(place, subject), *_not_seen(place, now, report, subject, absent, stretch)]
+    first = Records(head.title, dataclasses.replace(head, title="Summary"), SUMMARY, tuple(summary), len(summary))
+    rows, total = _steps(place, now, report, subject, seen, limit)
+    steps = Records("In time order", dataclasses.replace(head, title="In time order"), STEPS, tuple(rows), total)
+    parts = [PagePart("Summary", first)] + ([PagePart("In time order", steps)] if rows else [])
+    return Page(head.title, head, tuple(parts), notes=tuple(notes))
+
+
+def _subject(place: Workplace, name: str, field: str, log: str) -> Subject:
+    """Whom the name means. Raises RequestError with the candidates where it may mean several, or nobody at all."""
+    known: dict[str, set[str]] = {}
+    by_log: dict[str, dict[str, list[Field]]] = {}
+    asked = _register_of(place, field) if field else None
+    for log_name in [log] if log else list(place.logs):
+        if place.extent(log_name) is None:
+            continue
+        for f in place.schemas[log_name].fields:
+            if f.type != "text":
+                continue
+            register = place.registers.of(f)
+            owner = register.name if register else ""
+            if field and f.name != field and not (asked and owner == asked):
+                continue
+            labels = register.meant(name, f.names or f.name) if register else []
+            if labels:
+                known.setdefault(owner, set()).update(labels)
+            by_log.setdefault(owner if labels else "", {}).setdefault(log_name, []).append(f)
+    meant = [(owner, label) for owner, labels in known.items() for label in sorted(labels)]
+    if len(meant) > 1:
+        raise RequestError(_several(place, name, meant))
+    if meant:
+        owner, label = meant[0]
+        return Subject(name, owner, (label,), {n: tuple(fs) for n, fs in by_log[owner].items()})
+    if field and not by_log:
+        names = sorted({f.name for n in place.logs for f in place.schemas[n].fields if f.type == "text"})
+        raise RequestError(f"no log has a text field {field!r}; there are {', '.join(names)}")
+    kept = _written(place, name, by_log.get("", {}))
+    if not kept:
+        near = [f"{c.label} ({c.register})" for n in place.registers.tables for c in candidates(place, n, name)]
+        raise RequestError(
+            f"nobody and nothing is called {name!r}"
+            + (f"; names with this in them: {', '.join(near[:12])}{' ...' if len(near) > 12 else ''}" if near else "")
+            + ("" if near else ", and no name has it as a part; candidates: fermata find PART")
+        )
+    return Subject(name, "", (), kept)
+
+
+def _register_of(place: Workplace, field: str) -> str | None:
+    """The register behind a field of that name in some log."""
+    for log in place.logs:
+        found = place.schemas[log].by_name.get(field)
+        register = place.registers.of(found) if found and found.type == "text" else None
+        if register:
+            return register.name
+    return None
+
+
+def _several(place: Workplace, name: str, meant: list[tuple[str, str]]) -> str:
+    """That a name may mean several, each with what tells it apart."""
+    told = []
+    for owner, label in meant:
+        found = next((c for c in candidates(place, owner, label) if c.label == label), None)
+        told.append(f"  {label} ({owner}: {found.details if found else ''})")
+    return f"{name!r} may mean {len(meant)}; say which, by its full name or as FIELD=NAME:\n" + "\n".join(told)
+
+
+def _written(place: Workplace, name: str, fields: dict[str, list[Field]]) -> dict[str, tuple[Field, ...]]:
+    """The fields that hold the very text in some event, whatever the period."""
+    found: dict[str, tuple[Field, ...]] = {}
+    for log, listed in fields.items():
+        named = {f"n{i}": Condition(f.name, "is", (name,)) for i, f in enumerate(listed)}
+        columns = [{"label": k, "measure": "count", "only": (c,)} for k, c in named.items()]
+        plan = resolve(Report.of(log=log, columns=columns), place, place.until(log))
+        figures = gather(plan, place.source(plan))[()].get((), None)
+        here = [f for i, f in enumerate(listed) if figures and value(plan, plan.columns[i], figures, None)]
+        if here:
+            found[log] = tuple(here)
+    return found
+
+
+def _chosen(report: Report, subject: Subject, log: str, fields: tuple[Field, ...], **more: Any) -> Report:
+    """The subject's events of a log, by any of the fields, in the report's period."""
+    group = tuple(Condition(f.name, "is", (subject.labels[0] if subject.labels else subject.name,)) for f in fields)
+    return Report(log=log, period=report.period, zone=report.zone, known=report.known, any_of=(group,), **more)
+
+
+def _stretch(report: Report, place: Workplace, now: datetime) -> Any:
+    extents = [(e[0], place.until(n)) for n in place.logs if (e := place.extent(n))]
+    if not extents:
+        raise RequestError("no log holds events yet; import some with: fermata import")
+    calendar = dataclasses.replace(place.calendar, zone_name=report.zone) if report.zone else place.calendar
+    whole = (min(a for a, _ in extents), max(b for _, b in extents))
+    return Period.parse(report.period, calendar).resolve(now, whole)
+
+
+def _by_action(
+    place: Workplace, now: datetime, report: Report, subject: Subject, log: str, field: Field
+) -> Iterator[tuple[Any, ...]]:
+    """Action, count, time, first and last of the subject's events by one field."""
+    schema = place.schemas[log]
+    by = ("action",) if "action" in schema.by_name else ()
+    measures = ["count", "first", "last", *(["time"] if schema.spans else [])]
+    plan = resolve(_chosen(report, subject, log, (field,)).changed(by=by, columns=measures, totals=False), place, now)
+    for key, parts in sorted(gather(plan, place.source(plan))[plan.by].items(), key=lambda kv: str(kv[0])):
+        count, first, last, *spent = (value(plan, c, parts, None) for c in plan.columns)
+        if count or any(spent):
+            action = shown(plan, plan.by[0], key[0]) if by else None
+            yield action, count, (spent or [None])[0], first, last
+
+
+def _covers(place: Workplace, log: str, stretch: Any) -> str:
+    """Whether the log holds the period, in words."""
+    extent = place.extent(log)
+    tz = stretch.calendar.zone
+    day = timedelta(days=1)
+    if extent is None or stretch.end <= extent[0]:
+        return "no: it begins later"
+    if stretch.start > extent[1]:
+        return f"no: it ends {stamp(extent[1], tz)[:16]}"
+    parts = [f"from {stamp(extent[0], tz)[:16]}"] if extent[0] >= stretch.start + day else []
+    parts += [f"to {stamp(extent[1], tz)[:16]}"] if extent[1] < stretch.end - day else []
+    return " ".join(parts) or "yes"
+
+
+def _looked_for(place: Workplace, subject: Subject) -> list[str]:
+    if not subject.register:
+        return [f"{subject.name!r} is known to no register; looked for as written, in {', '.join(subject.fields)}"]
+    names = place.registers.register(subject.register).named(subject.labels)
+    return [f"looked for: {'; '.join(names)}"]
+
+
+def _not_seen(
+    place: Workplace, now: datetime, report: Report, subject: Subject, absent: list[str], stretch: Any
+) -> list[str]:
+    """Of each log without the subject: the last such event before and the first after, and devices silent in the period."""
+    notes = []
+    tz = stretch.calendar.zone
+    for log in absent:
+        fields = subject.fields[log]
+        around = []
+        before, after = f"../{_text(stretch.start)}", f"{_text(stretch.end)}/.."
+        for words, period in (("last before", before), ("first after", after)):
+            measure = "last" if words == "last before" else "first"
+            plan = resolve(_chosen(report, subject, log, fields).changed(period=period, columns=[measure]), place, now)
+            got = value(plan, plan.columns[0], gather(plan, place.source(plan))[()].get(()), None)
+            around.append(f"{words} {stamp(got.replace(tzinfo=UTC), tz) if got else 'none'}")
+        notes.append(f"not in {log}: {', '.join(around)}{_silent(place, now, report, log)}")
+    return notes
+
+
+def _text(at: datetime) -> str:
+    return f"{at.astimezone(UTC).replace(tzinfo=None).isoformat()}Z"
+
+
+def _silent(place: Workplace, now: datetime, report: Report, log: str) -> str:
+    """The devices of a log that have no record at all in the period, though they have others."""
+    if "device" not in place.schemas[log].by_name:
+        return ""
+    held = []
+    for period in ("all", report.period):
+        plan = resolve(Report(log=log, period=period, zone=report.zone, by=("device",), totals=False), place, now)
+        held.append({k[0] for k, parts in gather(plan, place.source(plan))[plan.by].items() if any(parts.values())})
+    silent = sorted(str(d) for d in held[0] - held[1] if d is not None)
+    more = f" and {len(silent) - MOST_SILENT} more" if len(silent) > MOST_SILENT else ""
+    return f"; devices without any record in the period: {', '.join(silent[:MOST_SILENT])}{more}" if silent else ""
+
+
+def _steps(
+    place: Workplace,
+    now: datetime,
+    report: Report,
+    subject: Subject,
+    seen: list[tuple[str, tuple[Field, ...]]],
+    limit: int | None,
+) -> tuple[list[tuple[Any, ...]], int]:
+    """The events of all logs in time order, at most `limit`, and how many there are."""
+    events: list[tuple[Any, ...]] = []
+    total = 0
+    for log, fields in seen:
+        found = listing(_chosen(report, subject, log, fields), place, now, limit)
+        total += found.total
+        names = [c[0] for c in found.columns]
+        for row in found.rows:
+            held = dict(zip(names, row, strict=True))
+            mark = subject.labels[0] if subject.labels else subject.name
+            role = ", ".join(f.name for f in fields if held.get(f.name) == mark) or ", ".join(f.name for f in fields)
+            events.append(
+                (
+                    held["start"],
+                    held.get("finish"),
+                    held.get("duration"),
+                    log,
+                    role,
+                    *(held.get(n) for n in ("action", "user", "device", "place", "other")),
+                    f"{log} {held['record']}",
+                )
+            )
+    events.sort(key=lambda e: (e[0], e[3], e[-1]))
+    rows: list[tuple[Any, ...]] = []
+    latest: datetime | None = None
+    for start, finish, duration, *rest in events[:limit]:
+        gap = max((start - latest) // MICROSECOND, 0) if latest is not None else None
+        latest = max(t for t in (latest, finish or start) if t is not None)
+        rows.append((start, duration, gap, *rest))
+    return rows, total
+
+
+def edits(report: Report, place: Workplace, now: datetime) -> Records:
+    """The versions of entries that were replaced or deleted, by when that became known: who, which fields, before and after.
+
+    Of the report's log, or of every log with a key; the period is that of the entry's start, `all` unless told.
+    """
+    tz = zone(report.zone or place.calendar.zone_name)
+    stretch = _stretch(report, place, now)
+    logs = [report.log] if report.log else [n for n, m in place.logs.items() if m.key and place.extent(n)]
+    if not logs:
+        raise RequestError(
+            "no log has a key, so no version of an entry can be told from another; key = [...] in [logs.NAME]"
+        )
+    columns: tuple[Column, ...] = (
+        ("since", "Known", "time", "", 0), ("log", "Log", "text", "", 0), ("entry", "Entry", "text", "", 0),
+        ("start", "Start", "time", "", 0), ("how", "What", "text", "", 0), ("by", "By", "text", "", 0),
+        ("field", "Field", "text", "", 0), ("old", "Before", "text", "", 0), ("new", "After", "text", "", 0),
+        ("record", "Record", "text", "", 0),
+    )  # fmt: skip
+    rows: list[tuple[Any, ...]] = []
+    counts: dict[str, int] = {}
+    for log in logs:
+        schema = place.schemas[log]
+        old, new = place.versions(log)
+        for version in old:
+            if not stretch.start <= version["start_utc"].replace(tzinfo=UTC) < stretch.end:
+                continue
+            after = new.get((version["by_file"], version["by_record"]))
+            counts[version["how"]] = counts.get(version["how"], 0) + 1
+            key = ", ".join(str(version[schema.field(k).stored]) for k in place.logs[log].key)
+            head = (
+                version["since"],
+                log,
+                key,
+                version["start_utc"],
+                version["how"],
+                _editor(place, schema, after or version),
+            )
+            record = f"{version['file_id']}:{version['record_no']}"
+            rows += [(*head, *change, record) for change in _changes(schema, version, after, tz)]
+    told = [
+        f"{n:,} {'version' if how == 'replaced' else 'entrie'}{'s' if n != 1 else ''} {how}".replace(
+            "entries", "entries"
+        )
+        for how, n in counts.items()
+    ]
+    head_ = context(tz.key, now, report.title or "Entries edited after the fact", stretch.words)
+    notes = [
+        *(told or ["no entry was replaced or deleted"]),
+        f"logs with a key, whose versions are kept: {', '.join(logs)}",
+    ]
+    return Records(head_.title, head_, columns, tuple(rows), len(rows), notes=tuple(notes))
+
+
+def _editor(place: Workplace, schema: LogSchema, version: dict[str, Any]) -> str | None:
+    """Who made a version, where the log says so in a field `editor`."""
+    field = schema.by_name.get("editor")
+    text = version.get(field.stored) if field else None
+    return place.registers.identity(schema, "editor", str(text), "") if field and text else None
+
+
+def _changes(schema: LogSchema, old: dict[str, Any], new: dict[str, Any] | None, tz: Any) -> Iterator[tuple[Any, ...]]:
+    """Field, before and after, for every field that differs; the whole entry once if it was deleted."""
+    fields = [
+        Field("start", "time"),
+        *([Field("finish", "time")] if schema.spans else []),
+        *(f for f in schema.fields if f.name != "editor"),
+    ]
+    if new is None:
+        held = "; ".join(f"{f.name} {_said(old[f.stored], f, tz)}" for f in fields if old[f.stored] is not None)
+        yield "all of it", held, None
+        return
+    differ = [f for f in fields if old[f.stored] != new[f.stored]]
+    for field in differ or [Field("editor")]:
+        yield (field.name, *(_said(v.get(field.stored), field, tz) for v in (old, new)))
+
+
+def _said(held: Any, field: Field, tz: Any) -> str | None:
+    from decimal import Decimal
+
+    if held is None:
+        return None
+    if field.type == "time":
+        return stamp(held.replace(tzinfo=UTC), tz)
+    if field.type in ("money", "decimal"):
+        return f"{Decimal(held).scaleb(-field.scale)}"
+    return (
+        ", ".join(map(str, held))
+        if isinstance(held, list)
+        else "yes"
+        if held is True
+        else "no"
+        if held is False
+        else str(held)
+    )
