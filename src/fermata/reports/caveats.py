@@ -300,7 +300,7 @@ def why_nothing(plan: Plan, place: Workplace, steps: tuple[tuple[str, tuple[Step
 def _around(plan: Plan, place: Workplace, strand: Strand) -> list[str]:
     """The last event before and the first after the period that the filters would keep."""
     extent, zone = place.extent(strand.schema.name), plan.stretch.calendar.zone
-    if extent is None:
+    if extent is None or hasattr(strand.schema.derivation, "rows"):
         return []
     low, high = min(extent[0], plan.stretch.start), max(extent[1], plan.stretch.end)
     wide = dataclasses.replace(plan, stretch=dataclasses.replace(plan.stretch, start=low, end=high))

@@ -23,6 +23,7 @@ from fermata.timeline.words import span
 
 __all__ = ["AS_IT_IS", "Layout", "cell_of", "listing", "records_of"]
 
+PLAIN = ("start", "finish", "duration", "file", "record")  # what every listing has
 SHARED = ("union", "overlap")
 
 
@@ -81,12 +82,13 @@ def listing(
 
     Raises UnknownName for a field to show or sort by that the log does not have.
     """
-    plan = resolve(report, place, now, every_field=True)
+    named = [*layout.fields, *(s.removeprefix("-") for s in layout.sort)]
+    plan = resolve(report, place, now, listed=[n for n in named if n not in PLAIN])
     source = place.source(plan)
     notes = check_values(plan, place, source)
     schema = plan.strands[0].schema
     order = [(schema.field(name.removeprefix("-")), name.startswith("-")) for name in layout.sort]
-    listed = {"start", "finish", "duration", "file", "record", *(f.name for f in schema.fields)}
+    listed = {*PLAIN, *(f.name for f in schema.fields)}
     shown = dataclasses.replace(
         schema, fields=(*schema.fields, *(schema.field(n) for n in layout.fields if n not in listed))
     )

@@ -319,7 +319,7 @@ class Report(Sourced):
         if self.top and not self.by:
             raise ValueError("top needs by: the N highest of what?")
         ways = [w for w in ("listing", "register_name", "ask", "parts", "each") if getattr(self, w)]
-        if len(ways) > 1 and ways != ["listing", "each"]:
+        if len(ways) > 1 and ways not in (["listing", "each"], ["listing", "register_name"]):
             said = " and ".join("register" if w == "register_name" else w for w in ways)
             raise ValueError(f"{said} do not go together; put them into parts of one page")
         if self.as_of and not self.register_name:

@@ -267,7 +267,7 @@ def unresolved(report: Report, place: Workplace, now: datetime) -> Records:
     for log in [report.log] if report.log else place.logs:
         if place.extent(log) is None or place.schemas[log].derivation is not None:
             continue
-        plan = resolve(Report(log=log, period=report.period, zone=report.zone), place, now, every_field=True)
+        plan = resolve(Report(log=log, period=report.period, zone=report.zone), place, now, listed=())
         more, found = surveys.unresolved(plan, place.source(plan))
         columns = [columns[0], *more]
         rows += [(log, *row) for row in found]

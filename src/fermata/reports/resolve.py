@@ -44,10 +44,11 @@ class Logs(Protocol):
         """The end of what the log holds, aware UTC, excluded: past its last start and its last finish."""
 
 
-def resolve(report: Report, logs: Logs, now: datetime, *, every_field: bool = False) -> Plan:
+def resolve(report: Report, logs: Logs, now: datetime, *, listed: Iterable[str] | None = None) -> Plan:
     """The plan of `report` at the instant `now`. Raises UnknownName, RequestError; reads no events.
 
-    With `every_field`, names are resolved in all fields, for a listing, and not just in those the report asks about.
+    With `listed`, for a listing, names are resolved in all of the log's fields and in those named, and not just in those the report
+    asks about.
     """
     calendar = logs.calendar
     if report.zone:
@@ -84,13 +85,15 @@ def resolve(report: Report, logs: Logs, now: datetime, *, every_field: bool = Fa
         ofs = [of for _, m in measures if (of := (m.base or m).of)]
         wanted = [*dimension_names(by, across), *(c.field for c in one.selection.conditions), *ofs]
         wanted += [one.hours.by] if one.hours and one.hours.by else []
-        made = _computed(schema, [*schema.by_name] if every_field else wanted)
-        wanted = [*schema.by_name] if every_field else [*wanted, *(n for c in made for n in c.needs)]
+        if listed is not None:
+            wanted += [*(f.name for f in schema.fields), *listed]
+        made = _computed(schema, wanted)
+        wanted = [*wanted, *(n for c in made for n in c.needs)]
         own = one.stretch or stretch
         return Strand(
             schema, one.selection, measures, lookups(logs.registers, schema, wanted, own), made, (own.start, own.end), covers,
             _capacities(logs.registers, schema, measures, own),
-            uses=() if every_field else _uses(schema, wanted), origin=_origin(logs.registers, schema),
+            uses=() if listed is not None else _uses(schema, wanted), origin=_origin(logs.registers, schema),
             hours=one.hours, rounding=rounding(report.rounding), stretch=one.stretch, units=one.units, dated=report.dated or "",
         )  # fmt: skip
 

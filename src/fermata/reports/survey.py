@@ -47,7 +47,7 @@ class Survey:
 
 def survey(log: str, place: Any, now: datetime, period: str = "all") -> Survey:
     """The survey of a log as `place` has it; fields and unresolved names are those of the period."""
-    plan = resolve(Report(log=log, period=period), place, now, every_field=True)
+    plan = resolve(Report(log=log, period=period), place, now, listed=())
     strand = plan.strands[0]
     base = Context(
         title=log, period=plan.stretch.words, period_exact=plan.stretch.exact, period_text=plan.stretch.text,
