@@ -23,7 +23,7 @@ MAY_IMPORT = {
     "intake": {"archive", "timeline"},
     "registers": {"intake", "timeline"},
     "reports": {"analysis", "archive", "registers", "timeline"},
-    "outputs": {"reports", "timeline"},
+    "outputs": {"analysis", "reports", "timeline"},
     "api": {"analysis", "archive", "intake", "outputs", "registers", "reports", "timeline"},
     "demo": set(),
     "cli": {"api", "demo", "outputs", "reports", "timeline"},

@@ -8,14 +8,17 @@ equality.
 
 from __future__ import annotations
 
+import functools
+import operator
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from fermata.analysis.filters import Selection
 from fermata.fields import PROVENANCE, LogSchema
 
-__all__ = ["Contacts", "inside_at"]
+__all__ = ["Contacts", "inside_at", "last_readings"]
 
 EPOCH = datetime(2000, 1, 1)
 SHORTEST_BUCKET = timedelta(hours=1)
@@ -82,3 +85,46 @@ class Contacts:
             last=ibis.greatest(pairs.s, pairs.own_from).max(), nearest=pairs.apart.min(),
             together=ibis.greatest(together, 0).sum().cast("int64"),
         )  # fmt: skip
+
+
+def last_readings(
+    table: Any,
+    schema: LogSchema,
+    began: datetime,
+    opening: Sequence[str],
+    closing: Sequence[str],
+    outer: Selection,
+    assembly: Selection,
+) -> Any:
+    """One row a person: their last reading up to `began` (naive UTC) as `any_...`, their last way in or out as `io_...`, and what
+    came after it: the last way in (`in_after`) and out, the last reading that `assembly` keeps (nothing if it has no condition).
+    A way out counts as one only where `outer` keeps it: leaving a room is not leaving the house.
+    """
+    import ibis
+
+    named = {n: table[n] if n in schema.by_name else ibis.null("string") for n in ("place", "device")}
+
+    def kept(selection: Selection, otherwise: bool) -> Any:
+        tests = selection.predicates(table, schema)
+        return functools.reduce(operator.and_, tests) if tests else ibis.literal(otherwise)
+
+    marked = kept(assembly, False)
+    ways_in, ways_out = table.action.isin(opening), table.action.isin(closing) & kept(outer, True)
+    order = ibis.window(group_by=table.person, order_by=[table.start_utc, *(table[p] for p in PROVENANCE)])
+    t = table.filter(table.person.notnull()).select(
+        "person", "action", at=table.start_utc, line=ibis.row_number().over(order), ways_in=ways_in & ~marked, ways_out=ways_out & ~marked,
+        marked=marked, **named,
+    )  # fmt: skip
+    early, late = t.at <= began, t.at > began
+
+    def last(value: Any, where: Any) -> Any:
+        return value.argmax(t.line, where=where)  # readings of one second in the order they were recorded
+
+    io = early & (t.ways_in | t.ways_out)
+    return t.group_by("person").aggregate(
+        any_start=t.at.max(where=early), any_action=last(t.action, early), any_place=last(t.place, early),
+        any_device=last(t.device, early), io_start=t.at.max(where=io), io_opening=last(t.ways_in, io),
+        in_after=t.at.max(where=late & t.ways_in), in_place=last(t.place, late & t.ways_in), in_device=last(t.device, late & t.ways_in), out_after=t.at.max(where=late & t.ways_out),
+        out_device=last(t.device, late & t.ways_out), assembly_after=t.at.max(where=late & t.marked),
+        assembly_device=last(t.device, late & t.marked),
+    )  # fmt: skip

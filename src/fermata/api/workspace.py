@@ -18,6 +18,7 @@ from fermata.api import importing, keeping, people
 from fermata.api.computed import with_computed
 from fermata.api.config import Config, load
 from fermata.api.derived import derived_schemas
+from fermata.api.evacuation import Clearing
 from fermata.api.place import Place
 from fermata.api.question import Question
 from fermata.api.result import Result
@@ -280,6 +281,10 @@ class Workspace:
         chosen = {k: asked.pop(k) for k in ("only", "without", "any_of") if k in asked}
         return looking.inside_now(Report.of(log=log, **chosen), self.place(), self.now(), at or self.now(), **asked)
 
+    def evacuation(self, name: str) -> Clearing:
+        """The evacuation of that name: prepared, begun, marked and ended through what this gives."""
+        return Clearing(self, name)
+
     def contacts(
         self, log: str, person: str, *, within: str = "15 minutes", at: str = "place", **chosen: Any
     ) -> Records:
@@ -329,16 +334,14 @@ class Workspace:
         period of which the sources hold every entry, so that a missing one was deleted (logs with a key); `mended`
         says that they put right the records rejected so far. Raises RequestError, SourceError.
         """
-        return importing.import_log(
-            self,
-            log,
-            list(sources),
-            complete_to=complete_to,
-            holds_all=holds_all,
-            mended=mended,
-            wait=wait,
-            progress=progress,
-        )
+        told = {
+            "complete_to": complete_to,
+            "holds_all": holds_all,
+            "mended": mended,
+            "wait": wait,
+            "progress": progress,
+        }
+        return importing.import_log(self, log, list(sources), **told)  # type: ignore[arg-type]  # as declared above
 
     def take_back(self, number: int, *, dry: bool = False, wait: float = 60) -> Removal:
         """Takes import `number` out of the archive; with `dry`, only says what would go. Raises RequestError, DataError."""

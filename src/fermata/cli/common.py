@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from fermata.reports.model import Report
     from fermata.reports.result import Answer, Records
 
-__all__ = ["emit", "narrowed", "narrowing", "note", "open_workspace", "pairs", "read_now"]
+__all__ = ["clock_time", "emit", "narrowed", "narrowing", "note", "open_workspace", "pairs", "read_now"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 SPLIT = re.compile(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)")
@@ -85,6 +85,23 @@ def read_now(text: str | None, zone: str | None, option: str = "--now") -> datet
     if zone is None:
         raise RequestError(f"{option} has no offset")
     return to_utc(at, known(zone))
+
+
+def clock_time(text: str, near: datetime, zone: str) -> datetime:
+    """A time as `read_now` reads it, or a clock time such as 06:00: the last such time at or before `near`."""
+    from fermata.timeline.zones import local, to_utc
+    from fermata.timeline.zones import zone as known
+
+    if not re.fullmatch(r"\d{1,2}:\d\d", text):
+        return read_now(text, zone, "--since") or near
+    hour, minute = map(int, text.split(":"))
+    here = local(near, known(zone))
+    if hour > 23 or minute > 59:
+        raise click.UsageError(f"--since {text!r} is no time of day")
+    wanted = here.replace(tzinfo=None, hour=hour, minute=minute, second=0, microsecond=0)
+    if wanted > here.replace(tzinfo=None):
+        wanted = wanted.fromordinal(wanted.toordinal() - 1).replace(hour=hour, minute=minute)
+    return to_utc(wanted, known(zone))
 
 
 def narrowed(workspace: Workspace, report: Report, options: dict[str, Any]) -> Report:

@@ -32,6 +32,7 @@ COMMANDS = {  # name -> what it does, in the order people work
     "save": "save the last run as a report",
     "trace": "all that a person, device, place or shared id did in every log",
     "inside": "who is inside at a time, by place",
+    "evacuation": "clear a house: who is not accounted for, until nobody is missing",
     "contacts": "who was at the same place as somebody within a time",
     "unusual": "what is more than somebody's own usual",
     "kinds": "list the kinds of log and the words their reports expect",

@@ -35,9 +35,11 @@ def make(directory: Path, *, fresh: bool = False) -> Path:
         (directory / "incoming").mkdir(parents=True)
         (directory / "reports").mkdir()
         (directory / "registers").mkdir()
+        (directory / "evacuations").mkdir()
         (directory / MARK).write_text("A sample workspace; fermata demo --fresh may replace it.\n", encoding="utf-8")
         source = resources.files("fermata.demo") / "quillmere"
-        for name in ("fermata.toml", *(f"reports/{p.name}" for p in (source / "reports").iterdir())):
+        kept = [f"{folder}/{p.name}" for folder in ("reports", "evacuations") for p in (source / folder).iterdir()]
+        for name in ("fermata.toml", *kept):
             (directory / name).write_text((source / name).read_text(encoding="utf-8"), encoding="utf-8")
         _logs(directory / "incoming", directory / "registers")
     except OSError as e:

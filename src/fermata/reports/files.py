@@ -78,7 +78,7 @@ def _free(directory: Path, name: str, over: bool) -> Path:
     return path
 
 
-def text_of(report: Report) -> str:
+def text_of(report: Strict) -> str:
     """The definition as a report file has it: only the keys that say something."""
     import tomlkit
 
@@ -93,10 +93,12 @@ def _table(model: Strict, table: Any) -> Any:
     tables: dict[str, Any] = {}
     for name, field in type(model).model_fields.items():
         held = getattr(model, name)
-        if held == field.get_default(call_default_factory=True) or (name == "columns" and getattr(model, "listing", None)):
+        if held == field.get_default(call_default_factory=True) or (
+            name == "columns" and getattr(model, "listing", None)
+        ):
             continue
         key = field.alias or name
-        if name in ("only", "without"):
+        if name in ("only", "without", "outer", "assembly"):
             plain[key] = _inline(_written(held))
         elif name == "any_of":
             plain[key] = [[_inline(_written((c,))) for c in group] for group in held]

@@ -76,16 +76,23 @@ def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | Non
 
 
 def listing(
-    report: Report, place: Workplace, now: datetime, limit: int | None = None, layout: Layout = AS_IT_IS
+    report: Report,
+    place: Workplace,
+    now: datetime,
+    limit: int | None = None,
+    layout: Layout = AS_IT_IS,
+    *,
+    check: bool = True,
 ) -> Records:
     """The events a report's filters keep in its period, oldest first unless the layout says otherwise.
 
-    Raises UnknownName for a field to show or sort by that the log does not have.
+    With `check`, exact values that no event ever had are refused. Raises UnknownName for a field to show or sort by that the log
+    does not have.
     """
     named = [*layout.fields, *(s.removeprefix("-") for s in layout.sort)]
     plan = resolve(report, place, now, listed=[n for n in named if n not in PLAIN])
     source = place.source(plan)
-    notes = check_values(plan, place, source)
+    notes = check_values(plan, place, source) if check else []
     schema = plan.strands[0].schema
     order = [(schema.field(name.removeprefix("-")), name.startswith("-")) for name in layout.sort]
     listed = {*PLAIN, *(f.name for f in schema.fields)}

@@ -24,7 +24,18 @@ from fermata.errors import RequestError
 from fermata.kinds import KINDS
 from fermata.tomlfile import problems
 
-__all__ = ["Ask", "ColumnSpec", "Listing", "Part", "Report", "Sourced"]
+__all__ = [
+    "Ask",
+    "Chosen",
+    "ColumnSpec",
+    "Conditions",
+    "Listing",
+    "Part",
+    "Report",
+    "Sourced",
+    "conditions_of",
+    "several",
+]
 
 TABLE_KEYS = ("like", "from", "to", "empty", "words")
 CHART = re.compile(r"bar( of .+)?")
@@ -53,7 +64,7 @@ class Strict(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, arbitrary_types_allowed=True)
 
 
-def _conditions(data: Any) -> Any:
+def conditions_of(data: Any) -> Any:
     """Conditions from `{ field = value }`; a value is one, several, or a table of like, from/to, words, empty."""
     if not isinstance(data, dict):
         return data
@@ -85,7 +96,7 @@ class Chosen(Strict):
     @field_validator("only", "without", mode="before")
     @classmethod
     def _read_conditions(cls, data: Any) -> Any:
-        return _conditions(data)
+        return conditions_of(data)
 
     @field_validator("any_of", mode="before")
     @classmethod
@@ -95,7 +106,7 @@ class Chosen(Strict):
             data = [data]
         if isinstance(data, list | tuple):
             return tuple(
-                tuple(c for one in group for c in (_conditions(one) if isinstance(one, dict) else (one,)))
+                tuple(c for one in group for c in (conditions_of(one) if isinstance(one, dict) else (one,)))
                 for group in data
             )
         return data
@@ -190,7 +201,8 @@ def _column(text: str) -> dict[str, str]:
     return {"label": label.strip(), "formula": formula.strip()} if equals else {"measure": text}
 
 
-def _several(value: Any) -> Any:
+def several(value: Any) -> Any:
+    """Names separated by commas as several; anything else as it is."""
     return tuple(p.strip() for p in value.split(",") if p.strip()) if isinstance(value, str) else value
 
 
@@ -206,7 +218,7 @@ class Listing(Strict):
     numbers: bool = False
     totals: bool = False
 
-    _lists = field_validator("fields", "second", "sort", mode="before")(_several)
+    _lists = field_validator("fields", "second", "sort", mode="before")(several)
 
 
 Question = Literal["inside", "contacts", "unusual", "trail", "attention", "edits", "logs", "cannot", "unresolved"]
@@ -231,7 +243,7 @@ class Ask(Strict):
     history: int = Field(default=28, ge=2)
     factor: float = Field(default=2.0, ge=1)
 
-    _lists = field_validator("opening", "closing", mode="before")(_several)
+    _lists = field_validator("opening", "closing", mode="before")(several)
 
 
 class Report(Sourced):
@@ -291,7 +303,7 @@ class Report(Sourced):
             data = dict(data)
             for key in ("by", "sort", "asks_for"):
                 if key in data:
-                    data[key] = _several(data[key])
+                    data[key] = several(data[key])
             for key in ("rows", "checks", "warn"):
                 if isinstance(data.get(key), str):
                     data[key] = (data[key],)

@@ -1,0 +1,132 @@
+"""fermata evacuation"""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+import click
+
+from fermata.cli import common
+
+__all__ = ["command"]
+
+BY = click.option(
+    "--by", required=True, metavar="NAME", envvar="FERMATA_HELPER", show_envvar=True, help="Who accounts for them."
+)
+OUTPUT = click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
+
+
+@click.group(name="evacuation")
+def command() -> None:
+    """Clear a house: who is not accounted for, until nobody is missing.
+
+    \b
+    fermata evacuation prepare house --log doors --assembly device='Loading dock'
+    fermata evacuation begin house --since 06:00
+    fermata evacuation mark house 'Ada Umberlin' B-1042 --by 'Warden north'
+    fermata evacuation show house --import
+    fermata evacuation end house --by 'Warden north'
+    """
+
+
+@command.command()
+@click.argument("name")
+@click.option("--log", required=True, metavar="LOG", help="The log of readings.")
+@click.option("--title", default="", metavar="TITLE", help="What stands above the list.")
+@click.option("--opening", default="in", metavar="ACTION,...", show_default=True, help="Actions that are ways in.")
+@click.option("--closing", default="out", metavar="ACTION,...", show_default=True, help="Actions that are ways out.")
+@click.option(
+    "--outer",
+    multiple=True,
+    metavar="FIELD=VALUE,...",
+    help="Readings of outer doors: only ways out there leave the house.",
+)
+@click.option("--assembly", multiple=True, metavar="FIELD=VALUE,...", help="Readings that account for somebody.")
+@click.option(
+    "--only", multiple=True, metavar="FIELD=VALUE,...", help="Only these readings count, as in fermata report."
+)
+@click.option(
+    "--back",
+    default="7 days",
+    metavar="LENGTH",
+    show_default=True,
+    help="How far back a way in without a way out still counts.",
+)
+@click.option("--replace", is_flag=True, help="Replace what was prepared under that name.")
+@click.pass_context
+def prepare(ctx: click.Context, /, name: str, **options: Any) -> None:
+    """Prepare the evacuation NAME as a file, and try it."""
+    workspace = common.open_workspace(ctx)
+    data = {k: options[k] for k in ("log", "title", "opening", "closing", "back")}
+    data |= {k: common.conditions(options[k]) for k in ("outer", "assembly", "only") if options[k]}
+    path = workspace.evacuation(name).prepare(over=options["replace"], **data)
+    common.note(f"written: {path}; begin it with: fermata evacuation begin {name} --since 06:00")
+
+
+@command.command()
+@click.argument("name")
+@click.option(
+    "--since", required=True, metavar="TIME", help="Everybody read since then: 06:00 today, or 2026-03-05T06:00."
+)
+@click.option("--at", metavar="TIME", help="When it began; now unless told.")
+@OUTPUT
+@click.pass_context
+def begin(ctx: click.Context, /, name: str, since: str, at: str | None, output: str | None) -> None:
+    """Begin the evacuation NAME: everybody with a reading since a time who is not clearly out."""
+    workspace = common.open_workspace(ctx)
+    zone = workspace.config.workspace.zone
+    began = common.read_now(at, zone, "--at") or workspace.now()
+    workspace.evacuation(name).begin(common.clock_time(since, began, zone), began)
+    _show(workspace, name, output)
+
+
+@command.command()
+@click.argument("name")
+@click.argument("people", nargs=-1, required=True)
+@BY
+@click.option("--note", "remark", default="", metavar="TEXT", help="A remark.")
+@click.option("--undo", is_flag=True, help="Take a mark back.")
+@click.option("--add", is_flag=True, help="Somebody who is not on the list.")
+@click.pass_context
+def mark(
+    ctx: click.Context, /, name: str, people: tuple[str, ...], by: str, remark: str, undo: bool, add: bool
+) -> None:
+    """Account for PEOPLE by hand; a part of a name will do if one person on the list has it. Several may do so at once."""
+    clearing = common.open_workspace(ctx).evacuation(name)
+    for person in clearing.mark(people, by, note=remark, undo=undo, add=add):
+        click.echo(f"{'not accounted for any more' if undo else 'accounted for'}: {person}")
+    found = clearing.state()[0]
+    click.echo(f"{found.missing} still missing" if found.missing else "nobody is missing")
+
+
+@command.command()
+@click.argument("name")
+@click.option("--import", "bring", is_flag=True, help="Import the log's new files first.")
+@OUTPUT
+@click.pass_context
+def show(ctx: click.Context, /, name: str, bring: bool, output: str | None) -> None:
+    """Show how the evacuation NAME stands: the missing first, the doubtful apart. Exit code 1 while somebody is missing."""
+    workspace = common.open_workspace(ctx)
+    if bring:
+        workspace.import_log(workspace.known(workspace.evacuation(name).prepared.log).stored_logs[0])
+    sys.exit(1 if _show(workspace, name, output) else 0)
+
+
+@command.command()
+@click.argument("name")
+@click.option("--by", default="", metavar="NAME", help="Who ends it.")
+@OUTPUT
+@click.pass_context
+def end(ctx: click.Context, /, name: str, by: str, output: str | None) -> None:
+    """End the evacuation NAME; its list stays as it was."""
+    found, records = common.open_workspace(ctx).evacuation(name).end(by)
+    common.emit(records, output)
+    common.note(f"ended; {found.missing} were not accounted for" if found.missing else "ended; nobody was missing")
+
+
+def _show(workspace: Any, name: str, output: str | None) -> int:
+    found, records = workspace.evacuation(name).state()
+    common.emit(records, output)
+    missing: int = found.missing
+    return missing
