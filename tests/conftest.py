@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import fcntl
 import os
 import subprocess
 import sys
@@ -14,6 +16,7 @@ from hypothesis import HealthCheck, settings
 
 from fermata.api.workspace import Workspace, open_workspace
 
+ROOT = Path(__file__).parent.parent
 NOW = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)
 settings.register_profile("fermata", deadline=None, suppress_health_check=list(HealthCheck), max_examples=60)
 settings.load_profile("fermata")
@@ -36,13 +39,34 @@ def fermata(*arguments: str, cwd: Path | None = None, code: int = 0, **env: str)
 
 @pytest.fixture(scope="session")
 def hall(tmp_path_factory: pytest.TempPathFactory) -> Workspace:
-    """The sample workspace, imported once per worker; tests only read it."""
+    """The sample workspace, imported once per run; tests only read it."""
     from fermata import demo
 
-    workspace = open_workspace(demo.make(tmp_path_factory.mktemp("hall") / "quillmere"), now=NOW)
-    for log in workspace.config.logs:
-        workspace.import_log(log)
+    base = tmp_path_factory.getbasetemp()
+    base = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+    with (base / "hall.lock").open("w") as lock:  # the first worker makes it, the others wait
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        made = base / "hall" / "quillmere"
+        workspace = open_workspace(made if made.exists() else demo.make(made), now=NOW)
+        for log in workspace.config.logs if not (made / "imported").exists() else ():
+            workspace.import_log(log)
+        (made / "imported").touch()
     return workspace
+
+
+def raw(hall: Workspace, name: str, **options: str) -> list[dict[str, str]]:
+    """The records of a delimited file of the sample, as it stands."""
+    encoding = options.get("encoding", "utf-8-sig")
+    with (hall.path / "incoming" / name).open(encoding=encoding, newline="") as f:
+        for _ in range(int(options.get("skip", "0"))):
+            f.readline()
+        return list(csv.DictReader(f, delimiter=options.get("delimiter", ",")))
+
+
+def raw_entries(hall: Workspace) -> list[dict[str, str]]:
+    """The time entries of the sample as they stand after the corrections."""
+    first, corrected = raw(hall, "time-entries.csv"), raw(hall, "time-entries-corrected.csv")
+    return list({r["No"]: r for r in (*first, *corrected)}.values())
 
 
 Maker = Callable[..., Workspace]

@@ -192,7 +192,7 @@ def derived(how: Any, *, spans: bool = True, computed: tuple[Any, ...] = ()) -> 
 def made(placed: Placed, logs: Logs, name: str = "made", **report: Any) -> list[dict[str, Any]]:
     """The events of a log as they stand after derivation and identification, filters of the report applied."""
     asked = Report.model_validate({"log": name, **report})
-    plan = resolve(asked, logs, datetime(2030, 1, 1, tzinfo=UTC), every_field=True)
+    plan = resolve(asked, logs, datetime(2030, 1, 1, tzinfo=UTC), listed=[*logs.schemas[name].by_name])
     return drill.events(plan, lambda strand: placed)[0].to_pylist()
 
 

@@ -30,7 +30,7 @@ def test_demo_makes_imports_and_walks(tmp_path: Path) -> None:
     done = fermata("demo", "hall", cwd=tmp_path)
     commands = [line for line in done.stdout.splitlines() if line.startswith("$ fermata")]
     assert len(commands) == 17
-    assert "doors-2025-12.csv: 12,683 read = 12,463 stored + 220 duplicate + 0 rejected + 0 skipped" in done.stdout
+    assert "doors-2025-12.csv: 12,731 read = 12,511 stored + 220 duplicate + 0 rejected + 0 skipped" in done.stdout
     assert "Refused entries by door" in done.stdout
     assert "is not empty" in fermata("demo", "hall", cwd=tmp_path, code=2).stderr
     (tmp_path / "mine").mkdir()
@@ -133,8 +133,8 @@ def test_explain_and_dry_run(hall: Workspace) -> None:
         "place=Library",
         "--explain",
     )
-    assert "15,667  in the period" in text
-    assert "83  only action is denied  (15,584 taken away)" in text
+    assert "15,716  in the period" in text
+    assert "83  only action is denied  (15,633 taken away)" in text
     assert "64  without place is Library  (19 taken away)" in text
     dry = ask(hall, "report", "refused-entries", "--dry-run")
     assert "2026-03-01 00:00 +00:00 to 2026-04-01 00:00 +01:00, the end excluded; Europe/Lisbon" in dry

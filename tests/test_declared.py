@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import json
 from collections import defaultdict
 from datetime import date, datetime, timedelta
@@ -17,17 +16,10 @@ from fermata.api.workspace import Workspace
 from fermata.cli.main import cli
 from fermata.errors import FermataError, RequestError
 from fermata.reports.model import Report
-from tests.conftest import Maker, fermata
+from tests.conftest import Maker, fermata, raw, raw_entries
 
 ZONE = ZoneInfo("Europe/Lisbon")
 REPORTS = sorted(p.stem for p in (Path(__file__).parent.parent / "src/fermata/demo/quillmere/reports").glob("*.toml"))
-
-
-def raw(path: Path, **options: str) -> list[dict[str, str]]:
-    with path.open(encoding=options.get("encoding", "utf-8-sig"), newline="") as f:
-        for _ in range(int(options.get("skip", "0"))):
-            f.readline()
-        return list(csv.DictReader(f, delimiter=options.get("delimiter", ",")))
 
 
 @pytest.mark.parametrize("name", REPORTS)
@@ -44,7 +36,7 @@ def test_every_report_of_the_sample_has_something_to_say(hall: Workspace, name: 
 def test_call_charges_by_hand(hall: Workspace) -> None:
     """Started minutes at the rates of the day, at least the least, half up for each call."""
     total = Decimal(0)
-    for r in raw(hall.path / "incoming" / "calls-2026-03.txt", encoding="cp1252", skip="2", delimiter=";"):
+    for r in raw(hall, "calls-2026-03.txt", encoding="cp1252", skip="2", delimiter=";"):
         if (
             r["Dir"] == "O"
             and r["Number"].startswith("+")
@@ -61,7 +53,7 @@ def test_work_is_priced_at_the_rates_of_its_time(hall: Workspace) -> None:
     rates = {"*": ("31.50", "33.00"), "night watch": ("38.00", "40.00")}
     turn = datetime(2026, 1, 1, tzinfo=ZONE).timestamp()
     total = 0
-    for r in raw(hall.path / "incoming" / "time-entries.csv"):
+    for r in raw_entries(hall):
         if not r["To"]:
             continue
         start, finish = (datetime.fromisoformat(f"{r['Date']}T{r[c]}") for c in ("From", "To"))
@@ -84,14 +76,14 @@ def test_required_time_by_hand(hall: Workspace) -> None:
     days = [date(2026, 2, 1) + timedelta(days=i) for i in range(28)]
     people = {
         r["Login"]: r
-        for r in raw(hall.path / "registers" / "people.csv")
+        for r in raw(hall, "../registers/people.csv")
         if r["Archived"] == "" and r["Until"] in ("", "2026-03-01")
     }
     due = {
         who: {d: 0 if d in closed else weeks[r["Pattern"]][d.weekday()] * 60 for d in days} for who, r in people.items()
     }
     away: dict[tuple[str, date], int] = defaultdict(int)
-    for r in raw(hall.path / "incoming" / "absences.csv"):
+    for r in raw(hall, "absences.csv"):
         at, to = (datetime.fromisoformat(r[c]) for c in ("From", "To"))
         while at < to:
             following = min(datetime.combine(at.date() + timedelta(days=1), datetime.min.time()), to)
@@ -121,7 +113,7 @@ def test_required_time_ends_with_the_data(hall: Workspace) -> None:
 def test_cases_are_one_event_each(hall: Workspace) -> None:
     """From the first line to the last of each case, its result, its steps; and steps by result."""
     cases: dict[str, list[dict[str, str]]] = defaultdict(list)
-    for r in raw(hall.path / "incoming" / "helpdesk.csv"):
+    for r in raw(hall, "helpdesk.csv"):
         cases[r["Case"]].append(r)
     result = hall.log("cases").by("action").measure("count", "total steps", "most duration").run()
     for row in result.table.body:
@@ -136,10 +128,10 @@ def test_cases_are_one_event_each(hall: Workspace) -> None:
 def test_budgets_targets_and_uptake(hall: Workspace) -> None:
     """Amounts once and by month, spread to the cent; entitled and active."""
     assert hall.report("project-budgets").cell(of="Budget") == sum(range(120_000, 264_000, 24_000)) * 100
-    targets = {r["Extension"]: int(r["Calls a month"]) for r in raw(hall.path / "registers" / "targets.csv")}
+    targets = {r["Extension"]: int(r["Calls a month"]) for r in raw(hall, "../registers/targets.csv")}
     assert hall.log("targets").during("2026-Q1").measure("total target").run().cell() == 3 * sum(targets.values())
     uptake = hall.report("licence-uptake")
-    held = {(r["Login"], r["Program"]) for r in raw(hall.path / "registers" / "licences.csv") if r["Until"] in ("",)}
+    held = {(r["Login"], r["Program"]) for r in raw(hall, "../registers/licences.csv") if r["Until"] in ("",)}
     assert uptake.cell(of="Entitled", at={"other": "Light plot"}) == sum(p == "Light plot" for _, p in held)
 
 
@@ -243,7 +235,7 @@ def test_commands_about_people(hall: Workspace) -> None:
 
     inside = json.loads(run("inside", "doors", "--at", "2026-03-05T14:00", "--output", "json"))
     readings: dict[str, tuple[datetime, str]] = {}
-    for r in raw(hall.path / "incoming" / "doors-2026-03.csv"):
+    for r in raw(hall, "doors-2026-03.csv"):
         if r["Event"] in ("ENTRY OK", "EXIT OK") and r["Badge"] and len(r["When"]) == 19:
             at = datetime.strptime(r["When"], "%d/%m/%Y %H:%M:%S")
             recent = datetime(2026, 3, 4, 14) <= at < datetime(2026, 3, 5, 14)
@@ -352,11 +344,7 @@ rules = [{ is = "chief", only = { user = "Ann Ode" } }]
 
 def test_a_listing_is_laid_out_as_asked(hall: Workspace) -> None:
     """Fields chosen, attributes too, sorted, some passed over, running numbers, totals of all that there are."""
-    jobs = [
-        r
-        for r in raw(hall.path / "incoming" / "prints.csv")
-        if r["Finished"].startswith("03/") and r["Finished"][6:10] == "2026"
-    ]
+    jobs = [r for r in raw(hall, "prints.csv") if r["Finished"].startswith("03/") and r["Finished"][6:10] == "2026"]
     ordered = sorted((int(r["Pages"]) for r in jobs), reverse=True)
     out = fermata(
         "-w", str(hall.path), "records", "prints", "--period", "2026-03", "--sort", "-pages", "--skip", "5", "--limit", "3",

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import subprocess
 import sys
 from collections import Counter, defaultdict
@@ -14,17 +13,10 @@ import pytest
 
 import fermata
 from fermata.api.workspace import Workspace
+from tests.conftest import raw, raw_entries
 
 ZONE = ZoneInfo("Europe/Lisbon")
 EXAMPLES = sorted((Path(__file__).parent.parent / "examples").glob("*.py"))
-
-
-def raw(hall: Workspace, name: str, **options: str) -> list[dict[str, str]]:
-    encoding = options.get("encoding", "utf-8-sig")
-    with (hall.path / "incoming" / name).open(encoding=encoding, newline="") as f:
-        for _ in range(int(options.get("skip", "0"))):
-            f.readline()
-        return list(csv.DictReader(f, delimiter=options.get("delimiter", ",")))
 
 
 def test_refused_entries(hall: Workspace) -> None:
@@ -50,7 +42,7 @@ def test_refused_entries(hall: Workspace) -> None:
 def test_hours_by_person(hall: Workspace) -> None:
     """Time entries over midnight, month ends and both clock changes, added up by hand in real time."""
     hours: dict[tuple[str, str], timedelta] = defaultdict(timedelta)
-    for r in raw(hall, "time-entries.csv"):
+    for r in raw_entries(hall):
         if not r["To"]:
             continue
         start = datetime.fromisoformat(f"{r['Date']}T{r['From']}")

@@ -13,7 +13,7 @@ from typing import Any, Literal
 from fermata.errors import RequestError, UnknownName
 from fermata.kinds import KINDS
 
-__all__ = ["COMMON", "PROVENANCE", "Field", "FieldType", "LogSchema", "stored_name"]
+__all__ = ["ADDABLE", "COMMON", "PROVENANCE", "Field", "FieldType", "LogSchema", "stored_name"]
 
 FieldType = Literal["text", "number", "decimal", "money", "flag", "tags", "duration", "time"]
 

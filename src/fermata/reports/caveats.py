@@ -9,13 +9,14 @@ from typing import TYPE_CHECKING
 
 from fermata.analysis.combine import Source
 from fermata.analysis.computed import Classes, Rates
-from fermata.analysis.derive import CUT, EVER, ORPHAN, UNFINISHED, Assembly, Pairing
+from fermata.analysis.derive import CUT, EVER, ORPHAN, UNFINISHED, Assembly, Collapse, Pairing
 from fermata.analysis.explain import Step
 from fermata.analysis.filters import Selection
 from fermata.analysis.identify import opened
 from fermata.analysis.measures import NEEDS_TIME
 from fermata.analysis.plan import Plan, Strand
 from fermata.analysis.stages import inside, naive, select
+from fermata.analysis.table import Table
 from fermata.archive import SourceFile
 from fermata.fields import Field
 from fermata.reports.gaps import gaps
@@ -28,7 +29,7 @@ MOST_GAPS = 3
 MOST_WRONG = 3
 SPANNED = {*NEEDS_TIME, "duration"}
 
-__all__ = ["complete_to", "gathered", "known_beforehand", "why_nothing"]
+__all__ = ["complete_to", "gathered", "known_beforehand", "of_table", "why_nothing"]
 
 
 def complete_to(place: Workplace, plan: Plan, strand: int, extent: tuple[datetime, datetime]) -> datetime:
@@ -90,6 +91,32 @@ def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
         notes.append(f"an event with several {plan.set_dimension.name} counts in each of them, and once in the total")
     if any(c.measure.name == "median" for c in plan.columns):
         notes.append("a median is a value that occurred: the smallest with at least half of the values at or below it")
+    return notes
+
+
+def of_table(plan: Plan, table: Table) -> list[str]:
+    """What the finished table itself tells: columns without anything, names no register knows, records put together."""
+    notes = []
+    body = table.body
+    for i, column in enumerate(table.measures):
+        if len(body) > 1 and column.across_total and all(r.cells[i] is None for r in body):
+            notes.append(f"{column.label} is empty in every row")
+    kinds = {lookup.field: lookup.kind for s in plan.strands for lookup in s.lookups}
+    for i, dimension in enumerate(plan.by):
+        if dimension.name in kinds:
+            mark = f"{kinds[dimension.name]} "
+            unknown = {r.keys[i] for r in body if isinstance(r.keys[i], str) and r.keys[i].startswith(mark)}
+            if unknown:
+                named = ", ".join(sorted(unknown)[:3]) + (" ..." if len(unknown) > 3 else "")
+                notes.append(
+                    f"{len(unknown):,} of {dimension.name} no register knows ({named}): fermata report names-not-known"
+                )
+    for strand in plan.strands:
+        if isinstance(strand.schema.derivation, Collapse) and strand.stretch is None:
+            name = strand.schema.name
+            notes.append(
+                f"several records of one thing count once in {name}; one by one: fermata records {name} --steps"
+            )
     return notes
 
 

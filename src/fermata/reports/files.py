@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -144,10 +143,4 @@ def _written(conditions: tuple[Condition, ...]) -> dict[str, Any]:
 
 
 def _plain(value: Any) -> Any:
-    return (
-        value
-        if isinstance(value, bool | int | str)
-        else f"{value}"
-        if isinstance(value, Decimal | float)
-        else str(value)
-    )
+    return value if isinstance(value, bool | int | float | str) else str(value)

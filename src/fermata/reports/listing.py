@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
@@ -13,7 +13,7 @@ from fermata.analysis import drill
 from fermata.analysis.finish import measure_of
 from fermata.analysis.plan import Cell, Plan
 from fermata.errors import RequestError, UnknownName
-from fermata.fields import Field, LogSchema
+from fermata.fields import ADDABLE, Field, LogSchema
 from fermata.reports import caveats
 from fermata.reports.model import Report
 from fermata.reports.resolve import resolve
@@ -21,7 +21,7 @@ from fermata.reports.result import Context, Records, RunResult
 from fermata.reports.run import Workplace, check_values, context_of
 from fermata.timeline.words import span
 
-__all__ = ["AS_IT_IS", "Layout", "cell_of", "listing", "records_of"]
+__all__ = ["AS_IT_IS", "Layout", "cell_of", "listing", "records_of", "totals"]
 
 PLAIN = ("start", "finish", "duration", "file", "record")  # what every listing has
 SHARED = ("union", "overlap")
@@ -112,6 +112,13 @@ def listing(
     summed = [f"totals of all {total:,}: {'; '.join(told)}"] if told else []
     notes = [*summed, *caveats.known_beforehand(plan, place), *notes]
     return dataclasses.replace(found, notes=tuple(notes))
+
+
+def totals(columns: Sequence[tuple[str, str, str, str, int]], rows: Sequence[tuple[Any, ...]]) -> str:
+    """The totals of the amounts among a listing's columns, in words."""
+    added = [(i, Field(n, kind, unit, scale)) for i, (n, _, kind, unit, scale) in enumerate(columns) if kind in ADDABLE]
+    told = [f"{f.name} {_amount(f, sum(r[i] or 0 for r in rows))}" for i, f in added]
+    return f"totals of all {len(rows):,}: {'; '.join(told) or 'no amount is listed'}"
 
 
 def _amount(field: Field, amount: int | None) -> str:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 
 from fermata.analysis.filters import Condition
 from fermata.errors import RequestError
+from fermata.reports.listing import totals
 from fermata.reports.model import ColumnSpec, Part, Report
 from fermata.reports.registers import context
 from fermata.reports.result import Context, Page, PagePart, Records, RunResult
@@ -107,23 +109,84 @@ def _verdict(parts: list[PagePart]) -> str:
 
 def each(report: Report, place: Workplace, now: datetime, answering: Answering) -> Page:
     """The report once for every value of a field in its period, the values in their order; events without one come last."""
+    parts = (
+        _listed(report, place, now, answering)
+        if report.listing and not report.listing.most
+        else _run(report, place, now, answering)
+    )
+    if not parts:
+        raise RequestError(f"{report.title or report.log}: there is nothing for any {report.each} in this period")
+    head = _head(report, parts, place, now)
+    return Page(head.title, head, tuple(parts), _verdict(parts), breaks=True)
+
+
+def _run(report: Report, place: Workplace, now: datetime, answering: Answering) -> list[PagePart]:
+    """One run for each value."""
     asked = Report(
         log=report.log, period=report.period, zone=report.zone, known=report.known, only=report.only, without=report.without,
         any_of=report.any_of, by=(report.each,), columns=(ColumnSpec(measure="count"),), totals=False, hours=report.hours,
     )  # fmt: skip
     values = [row.keys[0] for row in run(asked, place, now).table.body]
-    if not values:
-        raise RequestError(f"{report.title or report.log}: there is nothing for any {report.each} in this period")
     if len(values) > MOST_PARTS:
         raise RequestError(f"{len(values):,} parts, one for each {report.each}; narrow it to {MOST_PARTS} at most")
     parts = []
-    for value in sorted(values, key=lambda v: (v is None, str(v))):
+    for value in sorted(values, key=_last_if_none):
         own = Condition(report.each, "empty") if value is None else Condition(report.each, "is", (value,))
-        title = f"{report.title or report.log}: {value if value is not None else f'without {report.each}'}"
-        changed = report.changed(
-            each="", only=(*report.only, own), title=title, by=tuple(d for d in report.by if d != report.each)
-        )
+        by = tuple(d for d in report.by if d != report.each)
+        changed = report.changed(each="", only=(*report.only, own), title=_titled(report, value), by=by)
         item = answering(changed, place, now)
-        parts.append(PagePart(title, item, "", judged(changed, item)))
-    head = _head(report, parts, place, now)
-    return Page(head.title, head, tuple(parts), _verdict(parts), breaks=True)
+        parts.append(PagePart(item.context.title, item, "", judged(changed, item)))
+    return parts
+
+
+def _listed(report: Report, place: Workplace, now: datetime, answering: Answering) -> list[PagePart]:
+    """The parts of a listing, which is run once and taken apart."""
+    listing = report.listing
+    assert listing
+    fields = (
+        listing.fields
+        if not listing.fields or report.each in (*listing.fields, *listing.second)
+        else (*listing.fields, report.each)
+    )
+    whole = answering(
+        report.changed(
+            each="", listing=listing.model_copy(update={"fields": fields, "numbers": False, "totals": False})
+        ),
+        place,
+        now,
+    )
+    at = [c[0] for c in whole.columns].index(report.each)
+    keep = [i for i, c in enumerate(whole.columns) if i != at or report.each in listing.fields]
+    taken: dict[Any, list[Any]] = {}
+    for row in whole.rows:
+        taken.setdefault(row[at], []).append(tuple(row[i] for i in keep))
+    columns = tuple(whole.columns[i] for i in keep)
+    parts = []
+    for value in sorted(taken, key=_last_if_none):
+        rows = taken[value]
+        told = [totals(columns, rows)] if listing.totals else []
+        if listing.numbers:
+            rows = [(n, *row) for n, row in enumerate(rows, 1)]
+        own = f"only {Condition(report.each, 'is', (value,)) if value is not None else Condition(report.each, 'empty')}"
+        filters = own if whole.context.filters == "all events" else f"{whole.context.filters}; {own}"
+        head = dataclasses.replace(whole.context, title=_titled(report, value), filters=filters)
+        heads = ((("number", "No.", "number", "", 0), *columns)) if listing.numbers else columns
+        item = dataclasses.replace(
+            whole,
+            title=head.title,
+            context=head,
+            columns=heads,
+            rows=tuple(rows),
+            total=len(rows),
+            notes=(*told, *whole.notes),
+        )
+        parts.append(PagePart(head.title, item, "", judged(report, item)))
+    return parts
+
+
+def _titled(report: Report, value: Any) -> str:
+    return f"{report.title or report.log}: {value if value is not None else f'without {report.each}'}"
+
+
+def _last_if_none(value: Any) -> tuple[bool, str]:
+    return value is None, str(value)
