@@ -233,7 +233,7 @@ FIGURES: dict[str, Callable[[Result, Raw], tuple[Any, Any]]] = {
     "biggest-jobs": lambda r, f: ([row[4] for row in r.rows], sorted((int(p["Pages"]) for _, p in f.prints), reverse=True)[:25]),
     "timesheet-by-week": lambda r, f: (sum(column_sum(r).values()) >= sum(spent(e) for _, e in f.entries if ended(e)), True),
     "project-hours": lambda r, f: (column(r, "Entries"), counted(f.entries, "Production", "Activity")),
-    "charged-and-not": lambda r, f: ({k: v for k, v in column(r, "Charged").items()}.keys(), {e["Production"] for _, e in f.entries if e["Charged"] == "y"}),
+    "charged-and-not": lambda r, f: (set(column(r, "Charged")), {e["Production"] for _, e in f.entries if e["Charged"] == "y"}),
     "unfinished-entries": lambda r, f: (len(r.rows), sum(not e["To"] for _, e in f.entries)),
     "unfinished-by-person": lambda r, f: (sum(column(r, "Unfinished").values()), sum(not e["To"] for _, e in f.entries)),
     "long-entries": lambda r, f: (sorted(row[3] for row in r.rows), sorted(spent(e) for _, e in f.entries if spent(e) >= 7 * HOUR)),

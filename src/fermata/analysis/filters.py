@@ -127,7 +127,9 @@ class Selection:
             by_field.setdefault(c.field, []).append(c)
         found += [("only " + " or ".join(map(str, cs)), [[c] for c in cs], False) for cs in by_field.values()]
         found += [("without " + str(c), [[c]], True) for c in self.without]
-        found += [("any of " + " or ".join(map(str, group)), [[c] for c in group], False) for group in self.any_of]
+        for group in self.any_of:
+            verb = "any of " if len({c.field for c in group}) > 1 else "only "
+            found.append((verb + " or ".join(map(str, group)), [[c] for c in group], False))
         return found
 
     def predicates(self, table: Any, schema: LogSchema) -> list[Any]:

@@ -37,8 +37,8 @@ from fermata.errors import ConfigError, RequestError, UnknownName
 from fermata.fields import Field as EventField
 from fermata.fields import LogSchema, checked_name
 from fermata.registers.directory import Directory
-from fermata.reports.model import Chosen
 from fermata.reports.resolve import identities
+from fermata.reports.spec import Chosen
 from fermata.timeline.lengths import exact
 
 __all__ = ["ComputedMap", "with_computed"]

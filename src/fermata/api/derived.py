@@ -39,7 +39,7 @@ from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
 from fermata.kinds import KINDS
 from fermata.reports.generated import Amounts, Entitled, RequiredTime
-from fermata.reports.model import Chosen
+from fermata.reports.spec import Chosen
 from fermata.timeline.lengths import exact
 
 __all__ = ["DerivedMap", "derived_schemas"]

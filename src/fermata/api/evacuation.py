@@ -23,9 +23,10 @@ from fermata.analysis.filters import Selection
 from fermata.errors import DataError, RequestError, UnknownName
 from fermata.reports import files, mustering
 from fermata.reports.binding import bound
-from fermata.reports.model import Chosen, Conditions, Report, conditions_of, several
+from fermata.reports.model import Report
 from fermata.reports.mustering import Mark, Muster
 from fermata.reports.result import Records
+from fermata.reports.spec import Chosen, Conditions, conditions_of, several
 from fermata.timeline.lengths import exact
 from fermata.timeline.words import stamp
 from fermata.timeline.zones import zone

@@ -15,7 +15,7 @@ from fermata.reports.binding import bound
 from fermata.reports.model import Report
 from fermata.timeline import Period, Stretch
 
-__all__ = ["LAST", "last", "period_words", "plain_words", "remember"]
+__all__ = ["LAST", "last", "period_words", "plain_words", "remember", "stepped"]
 
 LAST = "last"
 FILE = "last-run.toml"
@@ -59,6 +59,14 @@ def _stretch(report: Report, place: Place, now: datetime) -> Stretch:
     extents = [(e[0], place.until(n)) for n in named if (e := place.extent(n))]
     whole = (min(a for a, _ in extents), max(b for _, b in extents)) if extents else None
     return Period.parse(report.period, calendar).resolve(now, whole)
+
+
+def stepped(report: Report, place: Place, now: datetime, n: int) -> Report:
+    """See `Workspace.step`."""
+    log = bound(report, place).log
+    extent = place.extent(log) if log else None
+    whole = (extent[0], place.until(log)) if extent else None
+    return report.changed(period=Period.parse(report.period, place.calendar).step(n, now, whole).text)
 
 
 def plain_words(report: Report) -> list[tuple[str, str]]:

@@ -32,7 +32,7 @@ from fermata.intake.storing import Progress
 from fermata.registers.directory import Directory
 from fermata.registers.register import Register
 from fermata.reports import answer as answers
-from fermata.reports import catalogue, looking, pages, trails
+from fermata.reports import catalogue, looking, noticing, pages, trails
 from fermata.reports import files as report_files
 from fermata.reports import listing as listings
 from fermata.reports import run as runner
@@ -42,10 +42,9 @@ from fermata.reports.catalogue import Entry
 from fermata.reports.generated import Pattern
 from fermata.reports.listing import AS_IT_IS, Layout
 from fermata.reports.model import Report
-from fermata.reports.registers import Found, context, register_table
+from fermata.reports.registers import Found, register_table
 from fermata.reports.result import Records
 from fermata.reports.terms import Terms
-from fermata.timeline.periods import Period
 
 __all__ = ["CONFIG", "Place", "Workspace", "open_workspace"]
 
@@ -79,8 +78,7 @@ def _clock(now: datetime | None) -> Clock:
 class Workspace:
     """A workspace, opened by `fermata.open`.
 
-    >>> hall = fermata.open("quillmere")                                    # doctest: +SKIP
-    >>> hall.log("doors").during("2026-03").by("place", "device").measure("count", "distinct user")  # doctest: +SKIP
+    >>> fermata.open("quillmere").log("doors").during("2026-03").by("place").measure("count")  # doctest: +SKIP
     """
 
     path: Path
@@ -212,11 +210,8 @@ class Workspace:
 
     def definition_text(self, name: str) -> str:
         """The definition as its file has it, comments and all. Raises UnknownName."""
-        own = self.reports_path / f"{name}.toml"
-        ready = catalogue.entries().get(name)
-        if own.is_file() or ready:
-            return (own if own.is_file() else ready.path).read_text(encoding="utf-8")  # type: ignore[union-attr]
-        return report_files.text_of(self.definition(name))
+        entry = next((e for e in self.catalogue() if e.name == name), None)
+        return entry.path.read_text(encoding="utf-8") if entry else report_files.text_of(self.definition(name))
 
     def copy_report(self, name: str, new: str, *, over: bool = False) -> Path:
         """Copies a report, a ready one too, into the workspace under a new name; the original stays. Raises UnknownName, RequestError."""
@@ -282,7 +277,7 @@ class Workspace:
         return looking.inside_now(Report.of(log=log, **chosen), self.place(), self.now(), at or self.now(), **asked)
 
     def evacuation(self, name: str) -> Clearing:
-        """The evacuation of that name: prepared, begun, marked and ended through what this gives."""
+        """The evacuation of that name: to be prepared, begun, marked and ended."""
         return Clearing(self, name)
 
     def contacts(
@@ -306,11 +301,7 @@ class Workspace:
 
     def step(self, report: Report, n: int) -> Report:
         """The report for the period `n` steps later (earlier if negative): the month before, the fortnight after."""
-        calendar, place = self.config.workspace.calendar, self.place()
-        log = bound(report, place).log
-        extent = place.extent(log) if log else None
-        whole = (extent[0], place.until(log)) if extent else None
-        return report.changed(period=Period.parse(report.period, calendar).step(n, self.now(), whole).text)
+        return keeping.stepped(report, self.place(), self.now(), n)
 
     def files(self, log: str) -> list[Path]:
         """The files the log's patterns match now, oldest records first; those of a zip archive one by one."""
@@ -380,12 +371,12 @@ class Workspace:
 
     def survey_all(self) -> Records:
         """One line for each log: kind, events, time covered, gaps, rejects, files under an older mapping."""
-        return surveys.each(self.place(), context(self.config.workspace.zone, self.now(), "Logs", "all they hold"))
+        return noticing.covered(Report.of(ask="logs", title="Logs"), self.place(), self.now())
 
     def export_rejects(self, log: str, target: Path) -> list[tuple[Path, int]]:
         """Writes the rejects not yet mended as they stood in their files, under their header, to be mended and imported again.
 
-        Returns the files written with their numbers of records; one per header. Raises RequestError.
+        Returns the files with their numbers of records; one per header. Raises RequestError.
         """
         return importing.export_rejects(self, log, target)
 

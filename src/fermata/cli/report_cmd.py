@@ -20,7 +20,7 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 @click.option(
     "--same-as",
     metavar="NAME",
-    help="With the period, zone and filters of another report, or of the last run: --same-as last.",
+    help="With the period and zone of another report, or of the last run, and its filters on fields this one does not filter itself.",
 )
 @click.option("--log", metavar="LOG", help="Of this log instead of the report's own.")
 @click.option(
@@ -96,10 +96,7 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     workspace = common.open_workspace(ctx)
     report = workspace.definition(name)
     if options["same_as"]:
-        other = workspace.definition(options["same_as"])
-        report = report.changed(
-            **{k: getattr(other, k) for k in ("period", "zone", "known", "only", "without", "any_of")}
-        )
+        report = report.narrowed_as(workspace.definition(options["same_as"]))
     report = common.narrowed(workspace, _shaped(report, options), options)
     if options["dry_run"]:
         for what, words in workspace.describe(report):

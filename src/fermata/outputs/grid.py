@@ -10,8 +10,8 @@ from zoneinfo import ZoneInfo
 from fermata.analysis.table import Column, Table
 from fermata.errors import RequestError, UnknownName
 from fermata.outputs.formats import Show, Typed
-from fermata.reports.model import ColumnSpec
 from fermata.reports.result import Context, Records, RunResult
+from fermata.reports.spec import ColumnSpec
 from fermata.timeline.zones import zone
 
 __all__ = ["Grid", "of"]
@@ -115,7 +115,7 @@ def _down(result: RunResult, table: Table, said: tuple[str, ...]) -> Grid:
     across = list(dict.fromkeys(c.across_label for c in measures))
     place = {(c.label, c.across_label): i for i, c in enumerate(measures)}
     rows: list[tuple[int, tuple[Any, ...]]] = []
-    for row in table.rows:
+    for row in table.rows if len(table.body) > 1 else table.body:
         shown = _named(row, len(dimensions))
         body = row.level == len(dimensions)
         for n, label in enumerate(labels):

@@ -64,7 +64,7 @@ def _page(page: Page, colour: bool, most_rows: int | None, width: int | None) ->
             blocks.append(f"{mark}{_styled(part.title, BOLD, colour)}\nnot possible here: {part.note}\n")
             continue
         blocks.append(mark + render(part.item, colour=colour, most_rows=most_rows, width=width))
-    between = "\f" if page.breaks and width is None else "\n"
+    between = "\n\f" if page.breaks and width is None else "\n"
     return between.join(blocks)
 
 

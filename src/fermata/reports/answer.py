@@ -65,9 +65,9 @@ def _asked(report: Report, place: Workplace, now: datetime, explained: bool, lim
     if report.listing:
         shown = report.listing
         fields = (*shown.fields, *(f for f in shown.second if f not in shown.fields))
-        layout = Layout(fields if shown.fields else (), shown.sort, 0, shown.numbers, shown.totals, shown.second)
-        most = min((n for n in (limit, shown.most) if n), default=None)
-        return listing(report, place, now, most, layout)
+        wanted = fields if shown.fields else ()
+        layout = Layout(wanted, shown.sort, 0, shown.numbers, shown.totals, shown.second, shown.most)
+        return listing(report, place, now, limit, layout)
     return run(report, place, now, explained=explained)
 
 

@@ -11,7 +11,8 @@ from fermata.analysis.measures import NEEDS_TIME, Measure
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
 from fermata.reports.generated import Amounts, Entitled, RequiredTime
-from fermata.reports.model import ColumnSpec, Report, Sourced
+from fermata.reports.model import Report
+from fermata.reports.spec import ColumnSpec, Sourced
 from fermata.timeline.units import PARTS
 
 if TYPE_CHECKING:

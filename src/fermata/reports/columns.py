@@ -15,7 +15,8 @@ from fermata.analysis.measures import ONWARDS, SWEPT, Measure
 from fermata.analysis.plan import ColumnPlan, Dimension, HoursOf, Rounding
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
-from fermata.reports.model import ColumnSpec, Report
+from fermata.reports.model import Report
+from fermata.reports.spec import ColumnSpec
 from fermata.timeline import Stretch
 from fermata.timeline.lengths import exact
 

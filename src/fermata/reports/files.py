@@ -11,7 +11,8 @@ from fermata import tomlfile
 from fermata.analysis.filters import Condition
 from fermata.errors import DataError, RequestError, UnknownName
 from fermata.reports import catalogue
-from fermata.reports.model import Report, Strict
+from fermata.reports.model import Report
+from fermata.reports.spec import Strict
 
 __all__ = ["copied", "load", "names", "save", "text_of", "write"]
 

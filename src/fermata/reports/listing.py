@@ -16,6 +16,7 @@ from fermata.errors import RequestError, UnknownName
 from fermata.fields import ADDABLE, Field, LogSchema
 from fermata.reports import caveats
 from fermata.reports.model import Report
+from fermata.reports.narrowing import broad
 from fermata.reports.resolve import resolve
 from fermata.reports.result import Context, Records, RunResult
 from fermata.reports.run import Workplace, check_values, context_of
@@ -30,7 +31,8 @@ SHARED = ("union", "overlap")
 @dataclass(frozen=True, slots=True)
 class Layout:
     """How a listing is laid out: which fields (all unless told), sorted by which (`-` in front for downwards), how many to pass
-    over, with running numbers, with totals of all amounts; `second` are the fields set on a line of their own under each record.
+    over, with running numbers, with totals of all amounts; `second` are the fields set on a line of their own under each record, `most` how many
+    at most are wanted.
     """
 
     fields: tuple[str, ...] = ()
@@ -39,6 +41,7 @@ class Layout:
     numbers: bool = False
     totals: bool = False
     second: tuple[str, ...] = ()
+    most: int | None = None
 
 
 AS_IT_IS = Layout()
@@ -92,6 +95,7 @@ def listing(
     named = [*layout.fields, *(s.removeprefix("-") for s in layout.sort)]
     plan = resolve(report, place, now, listed=[n for n in named if n not in PLAIN])
     source = place.source(plan)
+    limit = min((n for n in (limit, layout.most) if n), default=None)
     notes = check_values(plan, place, source) if check else []
     schema = plan.strands[0].schema
     order = [(schema.field(name.removeprefix("-")), name.startswith("-")) for name in layout.sort]
@@ -110,7 +114,8 @@ def listing(
     found = _laid_out(_as_records(context.title, context, rows, shown, place, total, None), layout)
     told = [f"{f.name} {_amount(f, n)}" for f, n in zip(added, sums, strict=True)] if sums else []
     summed = [f"totals of all {total:,}: {'; '.join(told)}"] if told else []
-    notes = [*summed, *caveats.known_beforehand(plan, place), *notes]
+    many = broad(plan, plan.strands[0], source, total, "events") if layout.most is None else []
+    notes = [*summed, *caveats.known_beforehand(plan, place), *notes, *many]
     return dataclasses.replace(found, notes=tuple(notes))
 
 

@@ -13,237 +13,17 @@ measure = "count"
 from __future__ import annotations
 
 import re
-from typing import Annotated, Any, Literal, Self
+from typing import Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, WithJsonSchema, field_validator, model_validator
+from pydantic import Field, ValidationError, field_validator, model_validator
 
-from fermata.analysis.filters import Condition, Selection, between, conditions, empty, like, words
-from fermata.analysis.formula import Formula
-from fermata.analysis.measures import Measure
 from fermata.errors import RequestError
-from fermata.kinds import KINDS
+from fermata.reports.spec import EVERYWHERE, Ask, ColumnSpec, Listing, Sourced, column_of, several
 from fermata.tomlfile import problems
 
-__all__ = [
-    "Ask",
-    "Chosen",
-    "ColumnSpec",
-    "Conditions",
-    "Listing",
-    "Part",
-    "Report",
-    "Sourced",
-    "conditions_of",
-    "several",
-]
+__all__ = ["Part", "Report"]
 
-TABLE_KEYS = ("like", "from", "to", "empty", "words")
 CHART = re.compile(r"bar( of .+)?")
-UNITS = ("h:mm:ss", "h:mm", "h", "min", "s", "days", "KB", "MB", "GB", "TB")
-_VALUE = {
-    "anyOf": [
-        {"type": ["string", "number", "boolean", "array"]},
-        {"type": "object", "properties": {k: {} for k in TABLE_KEYS}},
-    ]
-}
-_TABLE = {
-    "type": "object",
-    "additionalProperties": _VALUE,
-    "description": "field = value, several, or like, from/to, words, empty",
-}
-Conditions = Annotated[tuple[Condition, ...], WithJsonSchema(_TABLE)]
-Alternatives = Annotated[
-    tuple[tuple[Condition, ...], ...],
-    WithJsonSchema({"type": "array", "description": "a list of such tables, one of which must hold"}),
-]
-
-
-class Strict(BaseModel):
-    """A table in which an unknown key is an error, and which never changes."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, arbitrary_types_allowed=True)
-
-
-def conditions_of(data: Any) -> Any:
-    """Conditions from `{ field = value }`; a value is one, several, or a table of like, from/to, words, empty."""
-    if not isinstance(data, dict):
-        return data
-    found: dict[str, Any] = {}
-    for name, value in data.items():
-        listed = list(value) if isinstance(value, list | tuple | set | frozenset) else [value]
-        found[name] = [_special(name, v) if isinstance(v, dict) else v for v in listed]
-    return conditions(found)
-
-
-def _special(name: str, table: dict[str, Any]) -> Any:
-    if unknown := [k for k in table if k not in TABLE_KEYS]:
-        raise ValueError(f"{name}: no such key {unknown[0]!r}; a condition has {', '.join(TABLE_KEYS)}")
-    if "like" in table:
-        patterns = table["like"]
-        return like(*([patterns] if isinstance(patterns, str) else patterns))
-    if "words" in table:
-        return words(*str(table["words"]).split())
-    return empty if table.get("empty") else between(table.get("from"), table.get("to"))
-
-
-class Chosen(Strict):
-    """What a report and each of its columns may narrow."""
-
-    only: Conditions = ()
-    without: Conditions = ()
-    any_of: Alternatives = ()
-
-    @field_validator("only", "without", mode="before")
-    @classmethod
-    def _read_conditions(cls, data: Any) -> Any:
-        return conditions_of(data)
-
-    @field_validator("any_of", mode="before")
-    @classmethod
-    def _read_alternatives(cls, data: Any) -> Any:
-        """A list of tables is one set of alternatives; a list of such lists several, all of which must hold."""
-        if isinstance(data, list | tuple) and data and all(isinstance(d, dict) for d in data):
-            data = [data]
-        if isinstance(data, list | tuple):
-            return tuple(
-                tuple(c for one in group for c in (conditions_of(one) if isinstance(one, dict) else (one,)))
-                for group in data
-            )
-        return data
-
-    @property
-    def selection(self) -> Selection:
-        """The conditions together."""
-        return Selection(self.only, self.without, self.any_of)
-
-
-class Sourced(Chosen):
-    """What names its events: a log of the workspace, or whichever log it has of a `kind`. With `made`, one made from such a
-    log: "pairing", "pairing: in" (by that opening), "states", "collapse", "link", "assembly", "required time" ...
-    """
-
-    log: str = ""
-    kind: str = ""
-    made: str = ""
-
-    @field_validator("kind")
-    @classmethod
-    def _known(cls, name: str) -> str:
-        if name and name not in KINDS:
-            raise ValueError(f"there is no kind of log {name!r}; there are {', '.join(KINDS)}")
-        return name
-
-    @model_validator(mode="after")
-    def _one_source(self) -> Self:
-        if self.log and (self.kind or self.made):
-            raise ValueError("give either log (one by name) or kind (whichever the workspace has), not both")
-        if self.made and not self.kind:
-            raise ValueError("made needs kind: the kind of log it is made from")
-        return self
-
-
-class ColumnSpec(Sourced):
-    """A column: a measure with a heading, and if wanted a log, hours and a narrower selection of its own; or a formula over
-    other columns, measures and factors. With `show = false` it is there for formulas only; an `optional` one is left out, with
-    a note, where the workspace has nothing to answer it.
-
-    `unit` (h:mm, h, min, s, days; KB to TB), `format` (0, 0.0, 0.00) and `width` (in characters) only change how it is shown.
-    """
-
-    measure: str = ""
-    formula: str = ""
-    label: str = ""
-    hours: str | None = None
-    show: bool = True
-    optional: bool = False
-    unit: str = ""
-    format: str = Field(default="", pattern=r"^(0(\.0+)?)?$")
-    width: int | None = Field(default=None, ge=3, le=200)
-
-    @field_validator("measure")
-    @classmethod
-    def _readable(cls, text: str) -> str:
-        if text:
-            Measure.parse(text)
-        return text
-
-    @field_validator("formula")
-    @classmethod
-    def _sensible(cls, text: str) -> str:
-        if text:
-            Formula.parse(text)
-        return text
-
-    @field_validator("unit")
-    @classmethod
-    def _showable(cls, text: str) -> str:
-        if text and text not in UNITS:
-            raise ValueError(f"{text!r} is no unit to show figures in; there are {', '.join(UNITS)}")
-        return text
-
-    @model_validator(mode="after")
-    def _one(self) -> Self:
-        if bool(self.measure) is bool(self.formula):
-            raise ValueError("a column has either a measure or a formula")
-        if self.formula and (self.only or self.without or self.any_of or self.log or self.kind or self.hours):
-            raise ValueError("a formula has no log, hours or selection of its own; give them to the columns it names")
-        return self
-
-    @property
-    def heading(self) -> str:
-        """The label, or the measure's own."""
-        return self.label or (Measure.parse(self.measure).label if self.measure else self.formula)
-
-
-def _column(text: str) -> dict[str, str]:
-    """A column in a word: a measure, or `Label = formula`."""
-    label, equals, formula = text.partition("=")
-    return {"label": label.strip(), "formula": formula.strip()} if equals else {"measure": text}
-
-
-def several(value: Any) -> Any:
-    """Names separated by commas as several; anything else as it is."""
-    return tuple(p.strip() for p in value.split(",") if p.strip()) if isinstance(value, str) else value
-
-
-class Listing(Strict):
-    """The events themselves instead of figures: which `fields`, a `second` line of fields under each, `sort` (`-` in front for
-    downwards), the first `most`, running `numbers`, `totals` of the amounts.
-    """
-
-    fields: tuple[str, ...] = ()
-    second: tuple[str, ...] = ()
-    sort: tuple[str, ...] = ()
-    most: int | None = Field(default=None, ge=1)
-    numbers: bool = False
-    totals: bool = False
-
-    _lists = field_validator("fields", "second", "sort", mode="before")(several)
-
-
-Question = Literal["inside", "contacts", "unusual", "trail", "attention", "edits", "logs", "cannot", "unresolved"]
-
-
-class Ask(Strict):
-    """A question that is no table of figures: `what`, and what each of them may be told.
-
-    inside: who is inside at the period's end (`opening`, `closing`, `back`). contacts: who was near the person the filters name
-    (`within`, `at`). unusual: more than one's own usual (`unit`, `history`, `factor`). trail: all that a name did in every log.
-    attention: what a reader should look at first. edits: versions of entries that were replaced or deleted. logs: what the logs
-    cover. cannot: who or what cannot appear in an answer. unresolved: names no register knows.
-    """
-
-    what: Question
-    opening: tuple[str, ...] = ("in",)
-    closing: tuple[str, ...] = ("out",)
-    back: str = "24 hours"
-    within: str = "15 minutes"
-    at: str = "place"
-    unit: str = "day"
-    history: int = Field(default=28, ge=2)
-    factor: float = Field(default=2.0, ge=1)
-
-    _lists = field_validator("opening", "closing", mode="before")(several)
 
 
 class Report(Sourced):
@@ -308,7 +88,7 @@ class Report(Sourced):
                 if isinstance(data.get(key), str):
                     data[key] = (data[key],)
             if isinstance(data.get("columns"), list | tuple):
-                data["columns"] = tuple(_column(c) if isinstance(c, str) else c for c in data["columns"])
+                data["columns"] = tuple(column_of(c) if isinstance(c, str) else c for c in data["columns"])
             if isinstance(data.get("ask"), str):
                 data["ask"] = {"what": data["ask"]}
         return data
@@ -360,15 +140,15 @@ class Report(Sourced):
         held = {f.alias or name: getattr(self, name) for name, f in type(self).model_fields.items()}
         return self.of(**{**held, **changes})
 
-
-EVERYWHERE = (
-    "trail",
-    "attention",
-    "logs",
-    "cannot",
-    "unresolved",
-    "edits",
-)  # asked of the whole workspace, not of one log
+    def narrowed_as(self, other: Report) -> Self:
+        """The report for the period and zone of another, with its filters on fields that this one does not filter itself."""
+        own = {c.field for c in self.selection.conditions}
+        only, without = (tuple(c for c in cs if c.field not in own) for cs in (other.only, other.without))
+        any_of = tuple(group for group in other.any_of if not any(c.field in own for c in group))
+        return self.changed(
+            period=other.period, zone=other.zone, known=other.known, only=self.only + only, without=self.without + without,
+            any_of=self.any_of + any_of,
+        )  # fmt: skip
 
 
 class Part(Report):

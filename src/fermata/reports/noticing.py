@@ -65,17 +65,18 @@ def attention(report: Report, place: Workplace, now: datetime) -> Records:
     points += _over_limits(place, now, stretch)
     order = ("over a limit", "unfinished", "stale", "gap", "rejected", "changed", "unusual")
     points.sort(key=lambda p: (order.index(p[0]), p[1]))
+    rows = tuple((what, log, count, look, words) for what, log, count, words, look in points)
     head = _head(report, stretch, now, "What needs attention")
     columns: tuple[Column, ...] = (
         ("what", "What", "text", "", 0), ("log", "Where", "text", "", 0), ("count", "Count", "number", "", 0),
-        ("words", "In words", "text", "", 0), ("look", "To look at it", "text", "", 0),
+        ("look", "To look at it", "text", "", 0), ("words", "In words", "text", "", 0),
     )  # fmt: skip
     notes = [
         "looked for: unfinished spans, logs that went quiet, gaps, rejects, changes, one's own unusual days, limits of saved reports"
     ]
     if not points:
         notes.insert(0, "nothing needs attention")
-    return Records(head.title, head, columns, tuple(points), len(points), notes=tuple(notes))
+    return Records(head.title, head, columns, rows, len(rows), notes=tuple(notes))
 
 
 def _count(report: Report, place: Workplace, now: datetime) -> int:

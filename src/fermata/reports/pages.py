@@ -10,10 +10,11 @@ from typing import Any
 from fermata.analysis.filters import Condition
 from fermata.errors import RequestError
 from fermata.reports.listing import totals
-from fermata.reports.model import ColumnSpec, Part, Report
+from fermata.reports.model import Part, Report
 from fermata.reports.registers import context
 from fermata.reports.result import Context, Page, PagePart, Records, RunResult
 from fermata.reports.run import Workplace, run
+from fermata.reports.spec import ColumnSpec
 from fermata.timeline.periods import Period
 
 __all__ = ["each", "page", "resolved"]

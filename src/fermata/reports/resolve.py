@@ -18,7 +18,8 @@ from fermata.registers.directory import Directory, kind
 from fermata.reports.columns import Ask, Columns, dimension_names, pairing_shown, rounding
 from fermata.reports.comparing import compared
 from fermata.reports.everyone import zero_rows
-from fermata.reports.model import ColumnSpec, Report
+from fermata.reports.model import Report
+from fermata.reports.spec import ColumnSpec
 from fermata.reports.terms import Terms
 from fermata.timeline import Calendar, Period, Stretch
 from fermata.timeline.zones import to_utc, zone

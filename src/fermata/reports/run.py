@@ -23,10 +23,13 @@ from fermata.kinds import KINDS
 from fermata.registers.directory import kind
 from fermata.reports import caveats, judging
 from fermata.reports.model import Report
+from fermata.reports.narrowing import broad
 from fermata.reports.resolve import Logs, lookups, resolve
 from fermata.reports.result import Context, RunResult
 from fermata.timeline import Slot
 from fermata.timeline.words import span, stamp
+
+ALL_EVENTS = "all events"
 
 __all__ = ["Workplace", "check_values", "context_of", "describe", "run"]
 
@@ -96,6 +99,7 @@ def _run(report: Report, place: Workplace, now: datetime, explained: bool) -> Ru
     notes += [*judging.compared_notes(plan, figures, report.whole), *judging.checked(plan, figures)]
     table, evidence = judging.with_verdicts(plan, table, source)
     notes += [*evidence, *judging.warned(table, report.warn), *caveats.of_table(plan, table)]
+    notes += broad(plan, plan.strands[0], source, len(table.body))
     nothing = not any(figures[plan.levels[-1]].values()) or _all_zero(table)
     steps = (
         tuple((s.schema.name, tuple(explain.steps(plan, s, source))) for s in plan.strands)
@@ -121,19 +125,34 @@ def context_of(plan: Plan, place: Workplace, now: datetime) -> Context:
     for name in caveats.stored_logs(plan):
         if extent := place.extent(name):
             fresh.append((name, extent[1]))
-    filters = dict.fromkeys(_narrowed(s) for s in plan.strands)
     return Context(
         title=plan.title,
         period=stretch.words,
         period_exact=stretch.exact,
         period_text=stretch.text,
         zone=stretch.calendar.zone_name,
-        filters=" | ".join(filters),
+        filters=_filters(plan),
         fresh=tuple(fresh),
         made_at=now,
         version=__version__,
         plan=plan.digest,
     )
+
+
+def _filters(plan: Plan) -> str:
+    """What all strands keep, then what single columns keep beside that, by their heading."""
+    narrowed = list(dict.fromkeys(_narrowed(s) for s in plan.strands))
+    if len(narrowed) == 1:
+        return narrowed[0]
+    parts = [list(dict.fromkeys(n.split("; "))) for n in narrowed]
+    common = [p for p in parts[0] if all(p in other for other in parts) and p != ALL_EVENTS]
+    own = []
+    for number, strand in enumerate(plan.strands):
+        rest = [p for p in _narrowed(strand).split("; ") if p not in common and p != ALL_EVENTS]
+        heads = [c.label for c in plan.columns if c.strand == number and not c.hidden and c.formula is None]
+        if rest and heads:
+            own.append(f"{', '.join(heads)}: {', '.join(rest)}")
+    return "; ".join([*common, *dict.fromkeys(own)]) or ALL_EVENTS
 
 
 def _narrowed(strand: Strand) -> str:
@@ -147,7 +166,7 @@ def _narrowed(strand: Strand) -> str:
     if strand.dated:
         more.append(f"dated by {strand.dated}")
     text = str(strand.selection)
-    return "; ".join([text, *more] if text != "all events" or not more else more)
+    return "; ".join([text, *more] if text != ALL_EVENTS or not more else more)
 
 
 def check_values(plan: Plan, place: Workplace, source: Source) -> list[str]:
@@ -163,17 +182,17 @@ def check_values(plan: Plan, place: Workplace, source: Source) -> list[str]:
             here = explain.matched(plan, strand, field.name, source, values=condition.values)
             missing = [v for v in condition.values if v not in here]
             if condition.said and (here or condition.known):
-                notes += [] if here else [_looked_for(place, field, condition)]
+                notes += [] if here else [_looked_for(place, strand.schema.name, field, condition)]
             elif missing:
                 notes += _missing(plan, place, strand, field, missing)
     return notes
 
 
-def _looked_for(place: Workplace, field: Field, condition: Condition) -> str:
+def _looked_for(place: Workplace, log: str, field: Field, condition: Condition) -> str:
     """That somebody or something a register knows has no event, with every name that was looked for."""
     register = place.registers.of(field)
     names = register.named(condition.values) if register else []
-    return f"no event of this period fits '{condition}'; looked for: {'; '.join(names)}"
+    return f"no event of {log} in this period fits '{condition}'; looked for: {'; '.join(names)}"
 
 
 def _missing(plan: Plan, place: Workplace, strand: Strand, field: Field, missing: list[Any]) -> list[str]:

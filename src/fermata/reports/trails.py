@@ -222,6 +222,10 @@ def _not_seen(
         before, after = f"../{_text(stretch.start)}", f"{_text(stretch.end)}/.."
         for words, period in (("last before", before), ("first after", after)):
             measure = "last" if words == "last before" else "first"
+            extent = place.extent(log)
+            if extent is None or (stretch.start <= extent[0] if measure == "last" else stretch.end >= place.until(log)):
+                around.append(f"{words} none")
+                continue
             plan = resolve(_chosen(report, subject, log, fields).changed(period=period, columns=[measure]), place, now)
             got = value(plan, plan.columns[0], gather(plan, place.source(plan))[()].get(()), None)
             around.append(f"{words} {stamp(got.replace(tzinfo=UTC), tz) if got else 'none'}")

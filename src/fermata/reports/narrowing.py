@@ -1,0 +1,50 @@
+"""What would narrow a broad result most: the field that cuts its events into the smallest parts."""
+
+from __future__ import annotations
+
+from fermata.analysis.combine import Source
+from fermata.analysis.identify import opened
+from fermata.analysis.plan import Plan, Strand
+from fermata.analysis.stages import inside, select
+
+__all__ = ["BROAD", "broad"]
+
+BROAD = 300  # rows of a table that nobody reads to the end
+MOST_VALUES = 40
+FIELDS = ("action", "outcome", "direction", "place", "device")
+
+
+def broad(plan: Plan, strand: Strand, source: Source, rows: int, what: str = "rows") -> list[str]:
+    """For a result of more than `BROAD` rows the field, not filtered or grouped by yet, whose values would leave least of its events.
+
+    A field is judged by the share of the events that one value is expected to leave; with more than forty values, or one, it is
+    no choice to offer.
+    """
+    if rows <= BROAD:
+        return []
+    taken = {c.field for c in strand.selection.conditions} | {d.name for d in plan.dimensions}
+    names = [
+        n for n in FIELDS if n in strand.schema.by_name and strand.schema.by_name[n].type == "text" and n not in taken
+    ]
+    engine, table = opened(strand, source)
+    here = inside(select(table, strand), plan, strand, spans=strand.needs_spans)
+    best: tuple[float, str, list[tuple[str, int]], int] | None = None
+    for name in names:
+        grouped = here.group_by(v=here[strand.schema.field(name).stored]).aggregate(n=here.count())
+        counts = [
+            (r["v"], r["n"]) for r in engine.run(grouped.order_by(grouped.n.desc()).limit(MOST_VALUES + 1)).to_pylist()
+        ]
+        held = [(v, n) for v, n in counts if v is not None]
+        every = sum(n for _, n in counts)
+        if not 1 < len(held) <= MOST_VALUES or not every:
+            continue
+        expected = sum((n / every) ** 2 for _, n in counts)
+        if best is None or expected < best[0]:
+            best = (expected, name, held, every)
+    if best is None:
+        return []
+    _, name, held, every = best
+    offered = ", ".join(f"{v} ({100 * n / every:.0f} %)" for v, n in held[:4]) + (" ..." if len(held) > 4 else "")
+    return [
+        f"{rows:,} {what} are many; {name} would narrow them most: --only {name}=VALUE, with {offered} of the events"
+    ]
