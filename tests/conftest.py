@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import csv
 import fcntl
+import multiprocessing
 import os
 import subprocess
 import sys
+import tempfile
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
@@ -22,36 +24,57 @@ settings.register_profile("fermata", deadline=None, suppress_health_check=list(H
 settings.load_profile("fermata")
 
 
+SERVER = multiprocessing.get_context("forkserver")  # a process of its own for every command, without importing all anew
+SERVER.set_forkserver_preload(["tests.conftest", "fermata.cli.report_cmd", "fermata.outputs.text", "ibis.backends.duckdb", "openpyxl", "pandas"])
+
+
 def fermata(*arguments: str, cwd: Path | None = None, code: int = 0, **env: str) -> subprocess.CompletedProcess[str]:
     """Runs the command line as a process of its own and checks its exit code."""
-    done = subprocess.run(
-        [sys.executable, "-c", "from fermata.cli.main import main; main()", *arguments],
-        cwd=cwd,
-        capture_output=True,
-        text=True,
-        env={**os.environ, "NO_COLOR": "1", **env},
-        check=False,
-    )
+    with tempfile.TemporaryDirectory() as made:
+        out, err = Path(made) / "out", Path(made) / "err"
+        process = SERVER.Process(target=_command, args=(arguments, cwd or Path.cwd(), env, out, err))
+        process.start()
+        process.join()
+        done = subprocess.CompletedProcess(arguments, process.exitcode or 0, out.read_text("utf-8"), err.read_text("utf-8"))
     assert done.returncode == code, done.stdout + done.stderr
     assert "Traceback" not in done.stderr
     return done
 
 
+def _command(arguments: tuple[str, ...], cwd: Path, env: dict[str, str], out: Path, err: Path) -> None:
+    """What the process does: its streams are files, then it is `fermata ARGUMENTS`."""
+    for path, stream in ((out, 1), (err, 2)):
+        os.dup2(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC), stream)
+    sys.stdout, sys.stderr = (open(n, "w", encoding="utf-8", closefd=False) for n in (1, 2))  # noqa: SIM115
+    os.environ |= {"NO_COLOR": "1", **env}
+    os.chdir(cwd)
+    sys.argv = ["fermata", *arguments]
+    from fermata.cli.main import main
+
+    try:
+        main()
+    finally:
+        sys.stdout.flush()
+        sys.stderr.flush()
+
+
 @pytest.fixture(scope="session")
 def hall(tmp_path_factory: pytest.TempPathFactory) -> Workspace:
     """The sample workspace, imported once per run; tests only read it."""
-    from fermata import demo
-
     base = tmp_path_factory.getbasetemp()
     base = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
     with (base / "hall.lock").open("w") as lock:  # the first worker makes it, the others wait
         fcntl.flock(lock, fcntl.LOCK_EX)
-        made = base / "hall" / "quillmere"
-        workspace = open_workspace(made if made.exists() else demo.make(made), now=NOW)
-        for log in workspace.config.logs if not (made / "imported").exists() else ():
-            workspace.import_log(log)
-        (made / "imported").touch()
-    return workspace
+        made = base / "hall"
+        if not (walk := base / "walk.txt").exists():
+            walk.write_text(fermata("demo", str(made), cwd=base).stdout, encoding="utf-8")
+    return open_workspace(made, now=NOW)
+
+
+@pytest.fixture(scope="session")
+def walk(hall: Workspace) -> str:
+    """What `fermata demo` printed when it made the sample workspace."""
+    return (hall.path.parent / "walk.txt").read_text(encoding="utf-8")
 
 
 def raw(hall: Workspace, name: str, **options: str) -> list[dict[str, str]]:
