@@ -9,7 +9,8 @@ import os
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -25,7 +26,9 @@ settings.load_profile("fermata")
 
 
 SERVER = multiprocessing.get_context("forkserver")  # a process of its own for every command, without importing all anew
-SERVER.set_forkserver_preload(["tests.conftest", "fermata.cli.report_cmd", "fermata.outputs.text", "ibis.backends.duckdb", "openpyxl", "pandas"])
+SERVER.set_forkserver_preload(
+    ["tests.conftest", "fermata.cli.report_cmd", "fermata.outputs.text", "ibis.backends.duckdb", "openpyxl", "pandas"]
+)
 
 
 def fermata(*arguments: str, cwd: Path | None = None, code: int = 0, **env: str) -> subprocess.CompletedProcess[str]:
@@ -35,7 +38,9 @@ def fermata(*arguments: str, cwd: Path | None = None, code: int = 0, **env: str)
         process = SERVER.Process(target=_command, args=(arguments, cwd or Path.cwd(), env, out, err))
         process.start()
         process.join()
-        done = subprocess.CompletedProcess(arguments, process.exitcode or 0, out.read_text("utf-8"), err.read_text("utf-8"))
+        done = subprocess.CompletedProcess(
+            arguments, process.exitcode or 0, out.read_text("utf-8"), err.read_text("utf-8")
+        )
     assert done.returncode == code, done.stdout + done.stderr
     assert "Traceback" not in done.stderr
     return done
@@ -58,17 +63,44 @@ def _command(arguments: tuple[str, ...], cwd: Path, env: dict[str, str], out: Pa
         sys.stderr.flush()
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Every worker begins with tests that do not need the sample, which is being made meanwhile."""
+    count = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
+    with_hall = [i for i in items if "hall" in getattr(i, "fixturenames", ())]
+    without = [i for i in items if "hall" not in getattr(i, "fixturenames", ())]
+    items[:] = [i for n in range(count) for i in (*without[n::count], *with_hall[n::count])]
+
+
+def _made(base: Path) -> None:
+    """Makes the sample workspace below `base` unless it is there; whoever comes meanwhile waits."""
+    with (base / "hall.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (base / "walk.txt").exists():
+            walked = fermata("demo", str(base / "hall"), cwd=base).stdout
+            (base / "walk.txt").write_text(walked, encoding="utf-8")
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _early(tmp_path_factory: pytest.TempPathFactory, request: pytest.FixtureRequest) -> Iterator[None]:
+    """The first of several workers makes the sample in the background from the start."""
+    making = None
+    if os.environ.get("PYTEST_XDIST_WORKER") == "gw0" and any(
+        "hall" in getattr(i, "fixturenames", ()) for i in request.session.items
+    ):
+        making = threading.Thread(target=_made, args=(tmp_path_factory.getbasetemp().parent,))
+        making.start()
+    yield
+    if making:
+        making.join()
+
+
 @pytest.fixture(scope="session")
 def hall(tmp_path_factory: pytest.TempPathFactory) -> Workspace:
     """The sample workspace, imported once per run; tests only read it."""
     base = tmp_path_factory.getbasetemp()
     base = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
-    with (base / "hall.lock").open("w") as lock:  # the first worker makes it, the others wait
-        fcntl.flock(lock, fcntl.LOCK_EX)
-        made = base / "hall"
-        if not (walk := base / "walk.txt").exists():
-            walk.write_text(fermata("demo", str(made), cwd=base).stdout, encoding="utf-8")
-    return open_workspace(made, now=NOW)
+    _made(base)
+    return open_workspace(base / "hall", now=NOW)
 
 
 @pytest.fixture(scope="session")

@@ -9,14 +9,16 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from fermata.analysis.combine import gather
-from fermata.analysis.filters import Condition
+from fermata.analysis.filters import Condition, Selection
 from fermata.analysis.finish import shown, value
+from fermata.analysis.identify import opened
+from fermata.analysis.stages import select
 from fermata.errors import RequestError
 from fermata.fields import Field, LogSchema
 from fermata.reports.listing import listing
 from fermata.reports.model import Report
 from fermata.reports.registers import candidates, context
-from fermata.reports.resolve import resolve
+from fermata.reports.resolve import identities, resolve
 from fermata.reports.result import Page, PagePart, Records
 from fermata.reports.run import Workplace
 from fermata.timeline.periods import Period
@@ -149,11 +151,15 @@ def _written(place: Workplace, name: str, fields: dict[str, list[Field]]) -> dic
     """The fields that hold the very text in some event, whatever the period."""
     found: dict[str, tuple[Field, ...]] = {}
     for log, listed in fields.items():
-        named = {f"n{i}": Condition(f.name, "is", (name,)) for i, f in enumerate(listed)}
-        columns = [{"label": k, "measure": "count", "only": (c,)} for k, c in named.items()]
-        plan = resolve(Report.of(log=log, columns=columns), place, place.until(log))
-        figures = gather(plan, place.source(plan))[()].get((), None)
-        here = [f for i, f in enumerate(listed) if figures and value(plan, plan.columns[i], figures, None)]
+        plan = resolve(Report(log=log), place, place.until(log), listed=())
+        strand = plan.strands[0]
+        engine, table = opened(strand, place.source(plan))
+        wanted = [
+            identities(Selection((Condition(f.name, "is", (name,)),)), strand.schema, place.registers) for f in listed
+        ]
+        named = {f"n{i}": table.count(where=w.predicates(table, strand.schema)[0]) for i, w in enumerate(wanted)}
+        counts = engine.run(table.aggregate(**named))
+        here = [f for i, f in enumerate(listed) if counts.column(i)[0].as_py()]
         if here:
             found[log] = tuple(here)
     return found
@@ -217,35 +223,32 @@ def _not_seen(
     notes = []
     tz = stretch.calendar.zone
     for log in absent:
-        fields = subject.fields[log]
-        around = []
-        before, after = f"../{_text(stretch.start)}", f"{_text(stretch.end)}/.."
-        for words, period in (("last before", before), ("first after", after)):
-            measure = "last" if words == "last before" else "first"
-            extent = place.extent(log)
-            if extent is None or (stretch.start <= extent[0] if measure == "last" else stretch.end >= place.until(log)):
-                around.append(f"{words} none")
-                continue
-            plan = resolve(_chosen(report, subject, log, fields).changed(period=period, columns=[measure]), place, now)
-            got = value(plan, plan.columns[0], gather(plan, place.source(plan))[()].get(()), None)
-            around.append(f"{words} {stamp(got.replace(tzinfo=UTC), tz) if got else 'none'}")
-        notes.append(f"not in {log}: {', '.join(around)}{_silent(place, now, report, log)}")
+        plan = resolve(_chosen(report, subject, log, subject.fields[log]).changed(period="all"), place, now)
+        engine, table = opened(plan.strands[0], place.source(plan))
+        kept = select(table, plan.strands[0])
+        start, end = (t.astimezone(UTC).replace(tzinfo=None) for t in (stretch.start, stretch.end))
+        before, after = (
+            kept.start_utc.max(where=kept.start_utc < start),
+            kept.start_utc.min(where=kept.start_utc >= end),
+        )
+        row = engine.run(kept.aggregate(before=before, after=after))
+        found = [row.column(i)[0].as_py() for i in range(2)]
+        said = [stamp(t.replace(tzinfo=UTC), tz) if t else "none" for t in found]
+        notes.append(
+            f"not in {log}: last before {said[0]}, first after {said[1]}{_silent(place, now, log, start, end)}"
+        )
     return notes
 
 
-def _text(at: datetime) -> str:
-    return f"{at.astimezone(UTC).replace(tzinfo=None).isoformat()}Z"
-
-
-def _silent(place: Workplace, now: datetime, report: Report, log: str) -> str:
-    """The devices of a log that have no record at all in the period, though they have others."""
+def _silent(place: Workplace, now: datetime, log: str, start: datetime, end: datetime) -> str:
+    """The devices of a log that have no record at all in naive UTC [start, end), though they have others."""
     if "device" not in place.schemas[log].by_name:
         return ""
-    held = []
-    for period in ("all", report.period):
-        plan = resolve(Report(log=log, period=period, zone=report.zone, by=("device",), totals=False), place, now)
-        held.append({k[0] for k, parts in gather(plan, place.source(plan))[plan.by].items() if any(parts.values())})
-    silent = sorted(str(d) for d in held[0] - held[1] if d is not None)
+    plan = resolve(Report(log=log, by=("device",)), place, now)
+    engine, table = opened(plan.strands[0], place.source(plan))
+    held = table.filter(table.device.notnull())
+    counted = held.group_by("device").aggregate(n=held.count(where=(held.start_utc >= start) & (held.start_utc < end)))
+    silent = sorted(r["device"] for r in engine.run(counted.filter(counted.n == 0)).to_pylist())
     more = f" and {len(silent) - MOST_SILENT} more" if len(silent) > MOST_SILENT else ""
     return f"; devices without any record in the period: {', '.join(silent[:MOST_SILENT])}{more}" if silent else ""
 
