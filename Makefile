@@ -34,10 +34,10 @@ lint: $(STAMP)
 types: $(STAMP)
 	$(BIN)/mypy
 
-docs: $(STAMP)            ## the command reference from the code
+docs: $(STAMP)            ## the command reference, the catalogue and the schema from the code
 	$(BIN)/python docs/generate.py
 
-docs-check: $(STAMP)      ## whether the command reference is what the code says
+docs-check: $(STAMP)      ## whether they are what the code says
 	$(BIN)/python docs/generate.py --check
 
 bench: $(STAMP)           ## import and query against hand-written peers; writes docs/benchmarks.md

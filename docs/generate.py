@@ -1,33 +1,112 @@
-"""Writes docs/commands.md from the commands themselves; `--check` only says whether it is current."""
+"""Writes what the code itself says: docs/commands.md, docs/report.schema.json, and docs/reports.md with samples from the demo.
+
+`--check` only says whether they are current.
+"""
 
 from __future__ import annotations
 
+import json
+import re
 import sys
+import tempfile
+from collections.abc import Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 
 import click
 
+from fermata import demo
+from fermata.analysis.filters import conditions
+from fermata.api.workspace import Workspace, open_workspace
 from fermata.cli.main import COMMANDS, cli
+from fermata.reports.catalogue import CATEGORIES, Entry, entries
+from fermata.reports.model import Report
 
-PAGE = Path(__file__).parent / "commands.md"
+HERE = Path(__file__).parent
+NOW = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)
+GIVEN = {"user": "Ada Umberlin", "device": "Score vault", "place": "Library", "other": "+441632960170"}
+LINES, WIDTH = 11, 116
 
 
-def page() -> str:
+def commands() -> str:
     """The command reference as Markdown."""
     context = click.Context(cli, info_name="fermata")
     parts = ["# Commands", "", "Made from the code by `make docs`.", "", "```", cli.get_help(context), "```", ""]
     for name in COMMANDS:
         command = cli.get_command(context, name)
         assert command
-        sub = click.Context(command, info_name=name, parent=context, max_content_width=100)
-        parts += [f"## fermata {name}", "", "```", command.get_help(sub), "```", ""]
+        parts += _help(command, context, f"fermata {name}", name)
     return "\n".join(parts)
 
 
+def _help(command: click.Command, parent: click.Context, title: str, name: str) -> Iterator[str]:
+    sub = click.Context(command, info_name=name, parent=parent, max_content_width=100)
+    yield from (f"## {title}", "", "```", command.get_help(sub), "```", "")
+    for own in command.commands.values() if isinstance(command, click.Group) else ():
+        yield from _help(own, sub, f"{title} {own.name}", str(own.name))
+
+
+def reports(hall: Workspace) -> str:
+    """The catalogue as Markdown: each report with its purpose, what it needs, and how it looks on the sample."""
+    ready = entries()
+    parts = [
+        "# Ready reports", "", f"{len(ready)} reports, made from the catalogue by `make docs`; the samples are those of the demo, cut to a few lines.",
+        "`fermata reports` lists them, `fermata reports --search WORDS` finds them, `fermata report NAME` runs one, `fermata reports NAME` prints",
+        "its definition, `fermata reports NAME --copy NEW` makes a copy to change. What they are written in: [report-files.md](report-files.md).", "",
+    ]  # fmt: skip
+    for category, title in CATEGORIES.items():
+        listed = [e for e in ready.values() if e.category == category]
+        parts += [f"## {title}", ""]
+        for entry in listed:
+            parts += [
+                f"### {entry.name}",
+                "",
+                f"**{entry.title}.** {entry.about}{_needs(entry)}",
+                "",
+                "```",
+                *_sample(hall, entry),
+                "```",
+                "",
+            ]
+    return "\n".join(parts)
+
+
+def _needs(entry: Entry) -> str:
+    asked = (
+        f" Run it with {' '.join(f'`--only {f}=...`' for f in entry.data.get('asks_for', ()))}."
+        if entry.data.get("asks_for")
+        else ""
+    )
+    return (f" Needs {', '.join(entry.needs)}." if entry.needs else "") + asked
+
+
+def _sample(hall: Workspace, entry: Entry) -> Iterator[str]:
+    """The first lines of what it prints, notes left out."""
+    report = entry.load()
+    report = report.changed(only=report.only + conditions({f: GIVEN[f] for f in report.asks_for}))
+    lines = [line for line in str(hall.run(report)).replace("\f", "").splitlines() if not line.startswith("Note")]
+    while lines and not lines[-1]:
+        lines.pop()
+    shown = lines[:LINES]
+    yield from (line if len(line) <= WIDTH else line[: WIDTH - 1].rstrip() + "…" for line in shown)
+    if len(lines) > LINES:
+        yield f"... {len(lines) - LINES:,} more lines"
+
+
+def pages() -> dict[str, str]:
+    """Every generated file by name."""
+    with tempfile.TemporaryDirectory() as place:
+        hall = open_workspace(demo.make(Path(place) / "quillmere"), now=NOW)
+        for log in hall.config.logs:
+            hall.import_log(log)
+        catalogue = re.sub(r"(?m)[ \t]+$", "", reports(hall))
+    schema = json.dumps(Report.model_json_schema(), indent=1) + "\n"
+    return {"commands.md": commands(), "report.schema.json": schema, "reports.md": catalogue}
+
+
 if __name__ == "__main__":
-    text = page()
-    if "--check" in sys.argv:
-        if not PAGE.exists() or PAGE.read_text() != text:
-            sys.exit(f"{PAGE.name} is not what the code says; run: make docs")
-    else:
-        PAGE.write_text(text)
+    for name, text in pages().items():
+        if "--check" not in sys.argv:
+            (HERE / name).write_text(text)
+        elif (HERE / name).read_text() != text:
+            sys.exit(f"{name} is not what the code says; run: make docs")

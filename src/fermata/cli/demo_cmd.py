@@ -70,6 +70,10 @@ WALK = (
             "--explain",
         ],
     ),
+    ("Ready reports by what is asked; all of them: fermata reports", ["reports", "--search", "not used"]),
+    ("One row a person over all logs", ["report", "person-by-person", "--limit", "8"]),
+    ("One verdict before hours are paid", ["report", "payroll-check", "--limit", "3"]),
+    ("Everything one person did on a day, in every log", ["trace", "Ada Umberlin", "--period", "2026-03-05"]),
     ("Who is meant? Candidates by part of a name", ["find", "fenwick"]),
 )
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import textwrap
 from collections.abc import Iterator
 from decimal import Decimal
 
@@ -10,7 +11,7 @@ from wcwidth import wcswidth
 
 from fermata.outputs.formats import people
 from fermata.outputs.grid import Grid, of
-from fermata.reports.result import ALL, Answer, Page, Records
+from fermata.reports.result import ALL, Answer, Page, Records, RunResult
 from fermata.timeline.words import stamp
 from fermata.timeline.zones import zone
 
@@ -21,18 +22,20 @@ WIDEST = 48  # a text column is cut to this in a terminal, with a mark
 BOLD, DIM, PLAIN = "\x1b[1m", "\x1b[2m", "\x1b[0m"
 
 
-def render(item: Answer, *, colour: bool = False, most_rows: int | None = None, width: int | None = None) -> str:
+def render(
+    item: Answer, *, colour: bool = False, most_rows: int | None = None, width: int | None = None, under: str = ""
+) -> str:
     """The whole output as text. With `most_rows`, a longer table is cut and the cut is stated with its count.
 
     With `width`, a wider table is set in blocks below each other, the first columns repeated; nothing is left out. A page that has one
-    part for each value has a form feed between them when it goes to a file.
+    part for each value has a form feed between them when it goes to a file. `under` is a period said above already.
     """
     if isinstance(item, Page):
         return _page(item, colour, most_rows, width)
     grid = of(item, titled=True)
     title = item.title if isinstance(item, Records) else grid.context.title
     title = f"{title} ({', '.join(grid.said)})" if grid.said else title
-    lines = [_styled(title, BOLD, colour), *(_styled(s, DIM, colour) for s in _subtitle(grid, width)), ""]
+    lines = [_styled(title, BOLD, colour), *(_styled(s, DIM, colour) for s in _subtitle(grid, width, under)), ""]
     shown = grid.rows if most_rows is None or len(grid.rows) <= most_rows else grid.rows[:most_rows]
     lines += _table(grid, len(shown), colour, width)
     missing = max(grid.total, len(grid.rows)) - len(shown)
@@ -47,41 +50,71 @@ def render(item: Answer, *, colour: bool = False, most_rows: int | None = None, 
             "",
             f"{_styled('Figure', BOLD, colour)}  {shown_figure}, from {item.total:,} record{'s' * (item.total != 1)}",
         ]
-    if grid.notes:
-        lines += ["", *(f"{_styled('Note', DIM, colour)}  {n}" for n in grid.notes)]
+    lines += _notes(grid.notes, colour, width)
     return "\n".join(line.rstrip() for line in lines) + "\n"
+
+
+def _notes(notes: tuple[str, ...], colour: bool, width: int | None) -> list[str]:
+    """The notes below an empty line, wrapped to a terminal's width."""
+    lines = [""] if notes else []
+    for note in notes:
+        first, *rest = _wrapped(note, width - 6 if width else None)
+        lines += [f"{_styled('Note', DIM, colour)}  {first}", *(f"      {line}" for line in rest)]
+    return lines
+
+
+def _wrapped(text: str, width: int | None) -> list[str]:
+    """The text on lines of at most `width`, broken at blanks; on one without a width."""
+    return textwrap.wrap(text, max(width, 40), break_on_hyphens=False) or [""] if width else [text]
 
 
 def _page(page: Page, colour: bool, most_rows: int | None, width: int | None) -> str:
     """The parts below each other, the verdict first."""
     head = [_styled(page.title, BOLD, colour), _styled(f"{page.context.period}, {page.context.zone}", DIM, colour)]
-    head += ["", _styled(page.verdict[:1].upper() + page.verdict[1:], BOLD, colour)] if page.verdict else []
-    head += ["", *(f"{_styled('Note', DIM, colour)}  {n}" for n in page.notes)] if page.notes else []
+    verdict = page.verdict[:1].upper() + page.verdict[1:]
+    head += ["", *(_styled(line, BOLD, colour) for line in _wrapped(verdict, width))] if verdict else []
     blocks = ["\n".join(head) + "\n"]
+    said: set[str] = set()
     for part in page.parts:
         mark = "" if part.verdict is None else _styled(f"[{part.verdict or 'in order'}] ", BOLD, colour)
         if part.item is None:
             blocks.append(f"{mark}{_styled(part.title, BOLD, colour)}\nnot possible here: {part.note}\n")
             continue
-        blocks.append(mark + render(part.item, colour=colour, most_rows=most_rows, width=width))
+        item = part.item if page.breaks else _without_notes(part.item, said)
+        under = "" if page.breaks else page.context.period
+        blocks.append(mark + render(item, colour=colour, most_rows=most_rows, width=width, under=under))
+    if page.notes:
+        blocks.append("\n".join(_notes(page.notes, colour, width)[1:]) + "\n")
     between = "\n\f" if page.breaks and width is None else "\n"
     return between.join(blocks)
 
 
-def _subtitle(grid: Grid, width: int | None) -> list[str]:
-    """Period, zone, filters and freshness, on as many lines as they need."""
+def _without_notes(item: RunResult | Records, said: set[str]) -> RunResult | Records:
+    """The part without the notes that parts above it said already."""
+    notes = item.caveats if isinstance(item, RunResult) else item.notes
+    kept = tuple(n for n in notes if n not in said)
+    said.update(kept)
+    if isinstance(item, RunResult):
+        return dataclasses.replace(item, caveats=kept)
+    return dataclasses.replace(item, notes=kept)
+
+
+def _subtitle(grid: Grid, width: int | None, under: str) -> list[str]:
+    """Period, zone, filters and freshness, on as many lines as they need; the period not if it was said above."""
     context = grid.context
     tz = zone(context.zone)
     words = context.period if context.period_text != "all" else f"everything: {context.period}"
     asked = f" ({context.period_text})" if context.period_text not in ("all", context.period) else ""
     fresh = ", ".join(f"{name}: records to {stamp(at, tz)[:16]}" for name, at in context.fresh)
     filters = [context.filters] if context.filters != "all events" else []
-    parts = [f"{words}, {context.zone}{asked}", *filters, fresh, context.view if context.view != ALL else ""]
-    lines = [parts[0]]
-    for part in filter(None, parts[1:]):
+    period = [f"{words}, {context.zone}{asked}"] if words != under else []
+    parts = [*period, *filters, fresh, context.view if context.view != ALL else ""]
+    parts = [p for p in parts if p]
+    lines = parts[:1]
+    for part in parts[1:]:
         joined = f"{lines[-1]} · {part}"
         lines[-1:] = [joined] if width is None or _width(joined) <= width else [lines[-1], part]
-    return lines
+    return [line for long in lines for line in _wrapped(long, width)]
 
 
 def _table(grid: Grid, count: int, colour: bool, width: int | None) -> Iterator[str]:
@@ -94,6 +127,7 @@ def _table(grid: Grid, count: int, colour: bool, width: int | None) -> Iterator[
             _unrepeat(cells, some, number)
     right = [kind not in ("text", "tags", "flag", "time") for kind in grid.kinds]
     heads = _heads(grid)
+    whole = cells
     cells = _fitted(heads, cells, width)
     cells = (
         [[_cut(c, s.width) if s and s.width else c for c, s in zip(row, grid.shows, strict=True)] for row in cells]
@@ -101,6 +135,10 @@ def _table(grid: Grid, count: int, colour: bool, width: int | None) -> Iterator[
         else cells
     )
     below = [grid.names.index(n) for n in grid.second]
+    cells = [
+        [w if i in below else c for i, (c, w) in enumerate(zip(cut, row, strict=True))]
+        for cut, row in zip(cells, whole, strict=True)
+    ]
     widths = [max(_width(row[i]) for row in (*heads, *cells)) for i in range(len(right))]
     bars = _bars(some) if grid.chart else None
     blocks = _blocks(widths, grid.depth, width, below)

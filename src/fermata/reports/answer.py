@@ -33,6 +33,7 @@ def answer(
     _chosen(report)
     notes: list[str] = []
     report = bound(report, place, notes)
+    notes = list(dict.fromkeys(notes))
     if report.each:
         return pages.each(report, place, now, _part)
     found: Answer = _asked(report, place, now, explained, limit)

@@ -100,10 +100,9 @@ def log_of(asked: Sourced, logs: Logs, needs: Iterable[str], notes: list[str], *
             continue
         others = [s.name for s in rightly if s.name != schema.name and s not in [p for p, _ in problems]]
         fit = [n for n in others if all(f in logs.registers.widened(logs.schemas[n]).by_name for f in needed)]
+        how = ": --log NAME" if isinstance(asked, Report) else ""
         if fit:
-            notes.append(
-                f"of the logs of {asked.kind}, {schema.name} was taken; there is also {', '.join(fit)}: --log NAME"
-            )
+            notes.append(f"of the logs of {asked.kind}, {schema.name} was taken; there is also {', '.join(fit)}{how}")
         return schema.name
     raise RequestError(_lacking(asked.kind, problems, logs))
 

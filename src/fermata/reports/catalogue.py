@@ -77,7 +77,7 @@ def search(entry: Entry, words: str) -> bool:
             entry.name.replace("-", " "),
             entry.title,
             entry.about,
-            CATEGORIES.get(entry.category, entry.category),
+            entry.category,
             labels,
             *entry.needs,
         )

@@ -83,7 +83,7 @@ def inside_now(
     zone = plan.stretch.calendar.zone
     head = dataclasses.replace(
         context_of(plan, place, now), title=f"Inside at {stamp(at, zone)[:16]}, by {strand.schema.name}",
-        period=f"last readings of the {back} before {stamp(at, zone)}",
+        period=(words := f"last readings of the {back} before {stamp(at, zone)}"), period_text=words,
     )  # fmt: skip
     notes = [
         f"inside is whose last reading is {' or '.join(opening)}; who has none in the {back} before is not looked for",

@@ -180,22 +180,15 @@ def sheet(found: Muster, title: str, place: Workplace, now: datetime, since: dat
     columns = (
         ("done", "Done", "text", "", 0), ("group", "Group", "text", "", 0), ("place", "Place", "text", "", 0),
         ("user", "Name", "text", "", 0), ("device", "Last reading at", "text", "", 0), ("read", "Read", "time", "", 0),
-        ("why", "Remark", "text", "", 0), ("by", "Accounted for by", "text", "", 0), ("at", "When", "time", "", 0),
+        ("by", "Accounted for by", "text", "", 0), ("at", "When", "time", "", 0), ("why", "Remark", "text", "", 0),
     )  # fmt: skip
     rows = tuple(
         (
-            "[x]" if p.group == ACCOUNTED else "[ ]",
-            p.group,
-            p.place or None,
-            p.name,
-            p.device or None,
-            p.read,
-            p.why or None,
-            p.by or None,
-            p.at,
+            "[x]" if p.group == ACCOUNTED else "[ ]", p.group, p.place or None, p.name, p.device or None, p.read,
+            p.by or None, p.at, p.why or None,
         )
         for p in found.people
-    )
+    )  # fmt: skip
     words = f"readings since {stamp(since, tz)[:16]}, begun {stamp(began, tz)[:16]}, as of {stamp(now, tz)[:16]}"
     done = len(found.of(ACCOUNTED))
     state = "NOBODY IS MISSING" if not found.missing else f"{found.missing} NOT ACCOUNTED FOR"
@@ -206,4 +199,4 @@ def sheet(found: Muster, title: str, place: Workplace, now: datetime, since: dat
     ]
     if found.nameless:
         notes.append(f"{found.nameless} ways in or out name nobody")
-    return Records(head.title, head, columns, rows, len(rows), notes=tuple(notes))
+    return Records(head.title, head, columns, rows, len(rows), notes=tuple(notes), second=("why",))

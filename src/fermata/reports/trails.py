@@ -38,7 +38,7 @@ SUMMARY: tuple[Column, ...] = (
 )  # fmt: skip
 STEPS: tuple[Column, ...] = (
     ("start", "Start", "time", "", 0), ("duration", "Duration", "duration", "h:mm:ss", 0),
-    ("gap", "Since the one before", "duration", "h:mm:ss", 0), ("log", "Log", "text", "", 0), ("as", "As", "text", "", 0),
+    ("gap", "Gap", "duration", "h:mm:ss", 0), ("log", "Log", "text", "", 0), ("as", "As", "text", "", 0),
     ("action", "Action", "text", "", 0), ("user", "User", "text", "", 0), ("device", "Device", "text", "", 0),
     ("place", "Place", "text", "", 0), ("other", "Other", "text", "", 0), ("record", "Record", "text", "", 0),
 )  # fmt: skip
@@ -82,9 +82,10 @@ def trace(
     head = context(tz.key, now, f"Trail of {who}", stretch.words)
     head = dataclasses.replace(head, period_exact=stretch.exact, period_text=stretch.text)
     notes = [*_looked_for(place, subject), *_not_seen(place, now, report, subject, absent, stretch)]
-    first = Records(head.title, dataclasses.replace(head, title="Summary"), SUMMARY, tuple(summary), len(summary))
+    first = Records("Summary", dataclasses.replace(head, title="Summary"), SUMMARY, tuple(summary), len(summary))
     rows, total = _steps(place, now, report, subject, seen, limit)
-    steps = Records("In time order", dataclasses.replace(head, title="In time order"), STEPS, tuple(rows), total)
+    columns, rows = _without_same(STEPS, rows, who)
+    steps = Records("In time order", dataclasses.replace(head, title="In time order"), columns, tuple(rows), total)
     parts = [PagePart("Summary", first)] + ([PagePart("In time order", steps)] if rows else [])
     return Page(head.title, head, tuple(parts), notes=tuple(notes))
 
@@ -291,6 +292,17 @@ def _steps(
         latest = max(t for t in (latest, finish or start) if t is not None)
         rows.append((start, duration, gap, *rest))
     return rows, total
+
+
+def _without_same(
+    columns: tuple[Column, ...], rows: list[tuple[Any, ...]], who: str
+) -> tuple[tuple[Column, ...], list[tuple[Any, ...]]]:
+    """The listing without fields that are empty, or nothing but the one the trail is of, in every event."""
+    named = ("user", "device", "place", "other")
+    keep = [
+        i for i, c in enumerate(columns) if c[0] not in named or {r[i] for r in rows} - {None} not in (set(), {who})
+    ]
+    return tuple(columns[i] for i in keep), [tuple(r[i] for i in keep) for r in rows]
 
 
 def edits(report: Report, place: Workplace, now: datetime) -> Records:
