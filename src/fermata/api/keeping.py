@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import dataclasses
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -13,7 +12,8 @@ from fermata.errors import DataError, RequestError
 from fermata.reports import files
 from fermata.reports.binding import bound
 from fermata.reports.model import Report
-from fermata.timeline import Period, Stretch
+from fermata.reports.resolve import stretch_over
+from fermata.timeline import Period
 
 __all__ = ["LAST", "last", "period_words", "plain_words", "remember", "stepped"]
 
@@ -38,7 +38,8 @@ def last(workspace: Path) -> Report:
 
 def period_words(report: Report, place: Place, now: datetime) -> tuple[bool, str, str]:
     """Whether the period moves with the clock, its exact form for a file, and what it is today, in words."""
-    stretch = _stretch(report, place, now)
+    log = bound(report, place).log if not report.parts else ""
+    stretch = stretch_over(report, place, [log] if log else place.logs, now)
     if stretch.days:
         first, end = stretch.days
         exact = f"{first}/{end.fromordinal(end.toordinal() - 1)}"
@@ -50,15 +51,6 @@ def period_words(report: Report, place: Place, now: datetime) -> tuple[bool, str
         exact if stretch.relative or report.period == "all" else report.period,
         stretch.words,
     )
-
-
-def _stretch(report: Report, place: Place, now: datetime) -> Stretch:
-    calendar = dataclasses.replace(place.calendar, zone_name=report.zone) if report.zone else place.calendar
-    log = bound(report, place).log if not report.parts else ""
-    named = [log] if log else [n for n in place.logs if place.extent(n)]
-    extents = [(e[0], place.until(n)) for n in named if (e := place.extent(n))]
-    whole = (min(a for a, _ in extents), max(b for _, b in extents)) if extents else None
-    return Period.parse(report.period, calendar).resolve(now, whole)
 
 
 def stepped(report: Report, place: Place, now: datetime, n: int) -> Report:

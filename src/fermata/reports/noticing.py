@@ -18,11 +18,10 @@ from fermata.reports.gaps import gaps
 from fermata.reports.looking import unusual
 from fermata.reports.model import Report
 from fermata.reports.registers import context
-from fermata.reports.resolve import resolve
+from fermata.reports.resolve import resolve, stretch_over
 from fermata.reports.result import Context, Records, RunResult
 from fermata.reports.run import Workplace, run
 from fermata.timeline import Stretch
-from fermata.timeline.periods import Period
 from fermata.timeline.words import span, stamp
 
 __all__ = ["attention", "cannot", "covered", "unresolved"]
@@ -36,14 +35,6 @@ Point = tuple[str, str, int | None, str, str]
 Column = tuple[str, str, str, str, int]
 
 
-def _stretch(report: Report, place: Workplace, now: datetime) -> Stretch:
-    extents = [(e[0], place.until(n)) for n in place.logs if (e := place.extent(n))]
-    if not extents:
-        raise RequestError("no log holds events yet; import some with: fermata import")
-    calendar = dataclasses.replace(place.calendar, zone_name=report.zone) if report.zone else place.calendar
-    return Period.parse(report.period, calendar).resolve(now, (min(a for a, _ in extents), max(b for _, b in extents)))
-
-
 def _head(report: Report, stretch: Stretch, now: datetime, title: str) -> Context:
     head = context(stretch.calendar.zone_name, now, report.title or title, stretch.words)
     return dataclasses.replace(head, period_exact=stretch.exact, period_text=stretch.text)
@@ -51,7 +42,7 @@ def _head(report: Report, stretch: Stretch, now: datetime, title: str) -> Contex
 
 def attention(report: Report, place: Workplace, now: datetime) -> Records:
     """What needs a look in the report's period, log by log: what, how many, in words, and the command that shows it."""
-    stretch = _stretch(report, place, now)
+    stretch = stretch_over(report, place, place.logs, now)
     points: list[Point] = []
     for log in place.schemas:
         points += _unfinished(log, place, now, stretch)
@@ -262,7 +253,7 @@ def cannot(report: Report, place: Workplace, now: datetime) -> Records:
 
 def unresolved(report: Report, place: Workplace, now: datetime) -> Records:
     """The names in the logs that no register knows, in the report's period: how many events and how much time they carry."""
-    stretch = _stretch(report, place, now)
+    stretch = stretch_over(report, place, place.logs, now)
     columns: list[Column] = [("log", "Log", "text", "", 0)]
     rows: list[tuple[Any, ...]] = []
     for log in [report.log] if report.log else place.logs:

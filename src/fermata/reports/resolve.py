@@ -24,7 +24,7 @@ from fermata.reports.terms import Terms
 from fermata.timeline import Calendar, Period, Stretch
 from fermata.timeline.zones import to_utc, zone
 
-__all__ = ["Logs", "identities", "resolve"]
+__all__ = ["Logs", "identities", "resolve", "stretch_over"]
 
 
 class Logs(Protocol):
@@ -115,6 +115,18 @@ def resolve(report: Report, logs: Logs, now: datetime, *, listed: Iterable[str] 
         checks=checks,
         workdays=logs.terms.workdays if any(c.measure.name == "workdays" for c in columns) else None,
     )
+
+
+def stretch_over(report: Report, logs: Logs, names: Iterable[str], now: datetime) -> Stretch:
+    """The report's period, made absolute over the logs of those names. Raises RequestError if they hold nothing yet."""
+    calendar = logs.calendar
+    if report.zone:
+        zone(report.zone)
+        calendar = dataclasses.replace(calendar, zone_name=report.zone)
+    extents = [(e[0], logs.until(n)) for n in names if (e := logs.extent(n))]
+    if not extents:
+        raise RequestError("no log holds events yet; import some with: fermata import")
+    return Period.parse(report.period, calendar).resolve(now, (min(a for a, _ in extents), max(b for _, b in extents)))
 
 
 def _stretch(report: Report, logs: Logs, schemas: Sequence[LogSchema], calendar: Calendar, now: datetime) -> Stretch:

@@ -18,10 +18,9 @@ from fermata.fields import Field, LogSchema
 from fermata.reports.listing import listing
 from fermata.reports.model import Report
 from fermata.reports.registers import candidates, context
-from fermata.reports.resolve import identities, resolve
+from fermata.reports.resolve import identities, resolve, stretch_over
 from fermata.reports.result import Page, PagePart, Records
 from fermata.reports.run import Workplace
-from fermata.timeline.periods import Period
 from fermata.timeline.words import stamp
 from fermata.timeline.zones import zone
 
@@ -63,7 +62,7 @@ def trace(
     with the time since the one before. Raises RequestError naming the candidates if the name may mean several, or nobody.
     """
     subject = _subject(place, name, field, report.log)
-    stretch = _stretch(report, place, now)
+    stretch = stretch_over(report, place, place.logs, now)
     summary: list[tuple[Any, ...]] = []
     seen: list[tuple[str, tuple[Field, ...]]] = []
     absent: list[str] = []
@@ -170,15 +169,6 @@ def _chosen(report: Report, subject: Subject, log: str, fields: tuple[Field, ...
     """The subject's events of a log, by any of the fields, in the report's period."""
     group = tuple(Condition(f.name, "is", (subject.labels[0] if subject.labels else subject.name,)) for f in fields)
     return Report(log=log, period=report.period, zone=report.zone, known=report.known, any_of=(group,), **more)
-
-
-def _stretch(report: Report, place: Workplace, now: datetime) -> Any:
-    extents = [(e[0], place.until(n)) for n in place.logs if (e := place.extent(n))]
-    if not extents:
-        raise RequestError("no log holds events yet; import some with: fermata import")
-    calendar = dataclasses.replace(place.calendar, zone_name=report.zone) if report.zone else place.calendar
-    whole = (min(a for a, _ in extents), max(b for _, b in extents))
-    return Period.parse(report.period, calendar).resolve(now, whole)
 
 
 def _by_action(
@@ -311,7 +301,7 @@ def edits(report: Report, place: Workplace, now: datetime) -> Records:
     Of the report's log, or of every log with a key; the period is that of the entry's start, `all` unless told.
     """
     tz = zone(report.zone or place.calendar.zone_name)
-    stretch = _stretch(report, place, now)
+    stretch = stretch_over(report, place, place.logs, now)
     logs = [report.log] if report.log else [n for n, m in place.logs.items() if m.key and place.extent(n)]
     if not logs:
         raise RequestError(
