@@ -58,7 +58,6 @@ def test_every_ready_report_runs_on_the_sample(hall: Workspace, rawly: Raw, name
                     column.label
                 )
     assert result.context.title in str(result)
-    assert json.loads(json.dumps(result.context.title))
 
 
 EMPTY_ON_THE_SAMPLE = ("Last ever", "Ago")
@@ -190,11 +189,6 @@ def spent(row: dict[str, str]) -> int:
     return round((finish.replace(tzinfo=ZONE).timestamp() - start.replace(tzinfo=ZONE).timestamp()) * 1e6)
 
 
-def ended(row: dict[str, str]) -> bool:
-    """Whether an entry lies wholly in March: the others are cut, which other tests look at."""
-    return not (row["Date"] == "2026-03-31" and row["To"] < row["From"])
-
-
 def talk(rows: Any) -> int:
     return sum(int(r["Talk"]) for _, r in rows) * 1_000_000
 
@@ -231,7 +225,6 @@ FIGURES: dict[str, Callable[[Result, Raw], tuple[Any, Any]]] = {
     "paper-sizes": lambda r, f: (column(r, "Sheets"), total(f.jobs(), "Sheets", "Paper", "Printer")),
     "printing-by-hour": lambda r, f: (grid(r), dict(Counter((shown_hour(p), DAYS[p[0].weekday()]) for p in march(raw(f.hall, "prints.csv"), "Finished", "%m/%d/%Y %I:%M:%S %p") if p[1]["Pages"] != "n/a"))),
     "biggest-jobs": lambda r, f: ([row[4] for row in r.rows], sorted((int(p["Pages"]) for _, p in f.prints), reverse=True)[:25]),
-    "timesheet-by-week": lambda r, f: (sum(column_sum(r).values()) >= sum(spent(e) for _, e in f.entries if ended(e)), True),
     "project-hours": lambda r, f: (column(r, "Entries"), counted(f.entries, "Production", "Activity")),
     "charged-and-not": lambda r, f: (set(column(r, "Charged")), {e["Production"] for _, e in f.entries if e["Charged"] == "y"}),
     "unfinished-entries": lambda r, f: (len(r.rows), sum(not e["To"] for _, e in f.entries)),
@@ -245,10 +238,6 @@ FIGURES: dict[str, Callable[[Result, Raw], tuple[Any, Any]]] = {
     "person-statements": lambda r, f: (sum(len(p.rows) for p in r.parts), len(f.entries)),
     "who-is-inside": lambda r, f: (len(r.rows), len(inside_by_hand(f))),
 }  # fmt: skip
-
-
-def column_sum(result: Result) -> dict[str, Any]:
-    return {r.shown[0]: r.cells[-1] or 0 for r in result.table.body}
 
 
 def valid(person: dict[str, str], day: date) -> bool:
@@ -362,7 +351,6 @@ def test_definitions_survive_being_written(hall: Workspace) -> None:
 def test_search_finds_by_words(hall: Workspace) -> None:
     """Every word must be found, in any of title, purpose, columns or kinds, in the singular too."""
     found = [e.name for e in hall.catalogue("unused licences")]
-    assert "licence-use" not in found or found
     assert "unused-licences" in found
     assert {"doors-not-used", "printers-not-used"} <= {e.name for e in hall.catalogue("nobody used")}
     assert not hall.catalogue("submarine")

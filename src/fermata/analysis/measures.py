@@ -277,7 +277,9 @@ class Measure:
             raise RequestError("durations are totalled by the measure 'time', which clips them to the period")
         ordered = field.type == "time" and self.name in ("least", "most")
         if not field.addable and not ordered:
-            raise RequestError(f"{self} means nothing: {field.name} is a {field.type}")
+            raise RequestError(
+                f"{self} means nothing: {field.name} is a {field.type}; count its events (count) or its values (distinct {field.name})"
+            )
         if self.name == "mean":
             return ("mean duration" if field.type == "duration" else "mean"), field.unit, field.scale
         return field.type, field.unit, field.scale

@@ -67,6 +67,13 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 )
 @click.option("--chart", metavar="KIND", help="Bars beside the rows: bar, or 'bar of COLUMN'; none without.")
 @click.option("--each", metavar="FIELD", help="One part for each value of a field, as for statements.")
+@click.option(
+    "--set",
+    "keys",
+    multiple=True,
+    metavar="KEY=VALUE",
+    help="Any other key of the definition: as_of=2026-01-01, 'ask.back=8 hours', listing.most=50.",
+)
 @click.option("--part", metavar="N|TITLE", help="Of a page of several parts, only this one.")
 @click.option("--totals/--no-totals", default=None, help="With or without subtotals and grand total.")
 @click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
@@ -97,6 +104,7 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     report = workspace.definition(name)
     if options["same_as"]:
         report = report.narrowed_as(workspace.definition(options["same_as"]))
+    report = report.with_keys(_keys(options["keys"])) if options["keys"] else report
     report = common.narrowed(workspace, _shaped(report, options), options)
     if options["dry_run"]:
         for what, words in workspace.describe(report):
@@ -144,6 +152,23 @@ def _pairs(texts: tuple[str, ...]) -> dict[str, str]:
             raise click.UsageError(f"--at {text!r}: write DIM=VALUE as the report shows them")
         pairs[name.strip()] = value.strip()
     return pairs
+
+
+def _keys(texts: tuple[str, ...]) -> dict[str, Any]:
+    """Keys and their values, as TOML writes them; a value that is no TOML is a text."""
+    import tomllib
+
+    found: dict[str, Any] = {}
+    for text in texts:
+        key, equals, value = text.partition("=")
+        if not equals:
+            raise click.UsageError(f"--set {text!r}: write KEY=VALUE, as in a report file")
+        try:
+            read = tomllib.loads(f"v = {value}")["v"]
+        except tomllib.TOMLDecodeError:
+            read = value.strip()
+        found[key.strip()] = read if isinstance(read, bool | int | float | str | list | dict) else str(read)
+    return found
 
 
 def _explain(steps: Any) -> None:

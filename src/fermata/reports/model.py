@@ -13,6 +13,7 @@ measure = "count"
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from typing import Any, Literal, Self
 
 from pydantic import Field, ValidationError, field_validator, model_validator
@@ -139,6 +140,24 @@ class Report(Sourced):
             changes |= {"kind": "", "made": ""}
         held = {f.alias or name: getattr(self, name) for name, f in type(self).model_fields.items()}
         return self.of(**{**held, **changes})
+
+    def with_keys(self, keys: Mapping[str, Any]) -> Self:
+        """The report with keys changed, those of its tables too: `{"ask.back": "8 hours", "as_of": "2026-01-01"}`.
+
+        Raises RequestError with every problem.
+        """
+        changes: dict[str, Any] = {}
+        for key, value in keys.items():
+            name, dot, inner = key.partition(".")
+            held = getattr(self, name, None) if dot else None
+            if dot and isinstance(held, Ask | Listing):
+                own = changes.get(name) or {n: getattr(held, n) for n in type(held).model_fields}
+                changes[name] = {**own, inner: value}
+            elif dot and name in ("ask", "listing"):
+                raise RequestError(f"{key}: this report has no {name}")
+            else:
+                changes[key] = value
+        return self.changed(**changes)
 
     def narrowed_as(self, other: Report) -> Self:
         """The report for the period and zone of another, with its filters on fields that this one does not filter itself."""
