@@ -437,9 +437,9 @@ def test_registers_as_reports(hall: Workspace) -> None:
         {"ask.back": "8 hours", "ask.opening": "in"}
     )
     assert inner.ask.back == "8 hours"
-    with pytest.raises(FermataError, match="ask.bakc: there is no such key"):
+    with pytest.raises(FermataError, match=r"ask\.bakc: there is no such key"):
         inner.with_keys({"ask.bakc": "x"})
-    with pytest.raises(FermataError, match="listing.most: this report has no listing"):
+    with pytest.raises(FermataError, match=r"listing\.most: this report has no listing"):
         inner.with_keys({"listing.most": 5})
     with pytest.raises(FermataError, match="as of 'yesterday' is not a date"):
         hall.run(Report.of(register="people", as_of="yesterday"))
