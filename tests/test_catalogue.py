@@ -18,9 +18,12 @@ from fermata.analysis.filters import conditions
 from fermata.api.result import Result
 from fermata.api.workspace import Workspace
 from fermata.errors import RequestError
+from fermata.kinds import KINDS
 from fermata.reports import files
 from fermata.reports.catalogue import CATEGORIES, SHELF, Entry, entries
+from fermata.reports.listing import PLAIN
 from fermata.reports.model import Report
+from fermata.timeline.cycles import UNITS
 from tests.conftest import ROOT, Maker, plain, raw, raw_entries
 
 ZONE = ZoneInfo("Europe/Lisbon")
@@ -77,6 +80,42 @@ def test_the_catalogue_is_in_order() -> None:
         assert entry.title
         assert entry.about.endswith(".")
         assert not re.search(r"(?m)^\s*log\s*=", entry.path.read_text()), entry.name
+
+
+def test_the_published_vocabulary_has_every_field_ready_reports_ask_for() -> None:
+    """Whoever maps a log finds the fields that reports of its kind need in the list of kinds."""
+    for entry in READY.values():
+        report = entry.load()
+        for source in (report, *report.columns, *report.parts):
+            if not source.kind or source.made in MADE_OTHERWISE:
+                continue
+            named = [c.field for c in source.selection.conditions]
+            if isinstance(source, Report):
+                listed = source.listing
+                named += [*source.by, *source.asks_for, *((*listed.fields, *listed.second) if listed else ())]
+            kind = KINDS[source.kind]
+            known = {
+                *kind.fields,
+                *kind.further,
+                *PLAIN,
+                "action",
+                "outcome",
+                "place",
+                "other",
+                "pairing",
+                "hour of day",
+                *UNITS,
+            }
+            assert {n for n in named if "." not in n} <= known, entry.name
+
+
+MADE_OTHERWISE = (
+    "link",
+    "assembly",
+    "amounts",
+    "assignments",
+    "required time",
+)  # their fields are those of what makes them
 
 
 def march(rows: Rows, column: str, form: str = "%d/%m/%Y %H:%M:%S") -> list[tuple[datetime, dict[str, str]]]:

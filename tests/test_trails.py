@@ -251,6 +251,8 @@ def test_the_payroll_check_has_a_verdict(hall: Workspace, make: Maker) -> None:
         parts=[{"title": "Long", "rows": "Count > 99999", "by": "user", "totals": False, "expect": "no rows"}],
     )
     assert hall.run(fine).verdict == "in order: all 1 points are as they should be"
+    with pytest.raises(RequestError, match="overview is a page itself"):
+        hall.run(Report.of(parts=[{"report": "overview"}]))
     limits = Report.of(log="entries", parts=[{"report": "project-budgets", "expect": "within limits"}])
     assert hall.run(limits).verdict == "NOT IN ORDER: 1 of 1 points: Budgets of productions (LIMIT Spent > 90 %)"
 

@@ -105,7 +105,7 @@ class LogSchema:
         if name in ("finish", "duration") and self.spans:
             return Field(name, "time" if name == "finish" else "duration")
         known = [*self.by_name, "start", *(("finish", "duration") if self.spans else ())]
-        expected = KINDS[self.kind].fields if self.kind in KINDS else {}
+        expected = {**KINDS[self.kind].fields, **KINDS[self.kind].further} if self.kind in KINDS else {}
         hint = f'; a log of the kind {self.kind!r} has it once [logs.{self.name}.fields] maps it: {name} = "COLUMN"'
         raise UnknownName.of("field", name, known, where=f"in the log {self.name}{hint if name in expected else ''}")
 

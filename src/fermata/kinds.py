@@ -16,7 +16,8 @@ __all__ = ["KINDS", "Kind"]
 class Kind:
     """What a kind of log is about; fields, actions and outcomes with their meaning.
 
-    `cannot` says what such sources usually do not write, so that nobody reads it out of a report.
+    `cannot` says what such sources usually do not write, so that nobody reads it out of a report; `further` are fields that single
+    ready reports ask for, from the source or worked out (`[computed.NAME]`).
     """
 
     about: str
@@ -24,6 +25,7 @@ class Kind:
     actions: dict[str, str]
     outcomes: dict[str, str] = field(default_factory=dict)
     cannot: str = ""
+    further: dict[str, str] = field(default_factory=dict)
 
     def values(self, name: str) -> dict[str, str]:
         """The words of `action` or `outcome`; none for other fields."""
@@ -49,6 +51,7 @@ KINDS = {
         {"answered": "talked", "missed": "rang, nobody answered", "busy": "the line was busy", "failed": "did not come about",
          "diverted": "sent on", "voicemail": "a message was left"},
         cannot="calls made outside this telephone system",
+        further={"reach": "internal, national, abroad ...", "charge": "what it costs", "mos": "how well it was understood, 1 to 5"},
     ),
     "printing": Kind(
         "print jobs",
@@ -56,6 +59,8 @@ KINDS = {
          "copies": "copies", "sheets": "sheets of paper", "colour": "whether in colour", "paper": "paper size", "cost": "charged"},
         {"printed": "came out", "cancelled": "taken back", "refused": "stopped by a rule", "failed": "went wrong", "held": "waits"},
         cannot="jobs sent to a printer past the queue; a raw queue counts 0 pages",
+        further={"price": "what it would cost, whether it came out or not", "area": "square metres of paper", "weight": "kilograms of paper",
+                 "colour_pages": "pages in colour", "mono_pages": "pages in black", "tags": "marks of the job"},
     ),
     "logins": Kind(
         "sessions on computers",
@@ -70,12 +75,14 @@ KINDS = {
         {"user": "who", "device": "on which computer", "other": "the program or feature", "duration": "how long"},
         {"used": "in use for a time", "started": "begins", "stopped": "ends", "denied": "no licence free", "queued": "waits for one"},
         cannot="whether somebody sat at the program that was open",
+        further={"pool": "the pool of seats it is taken from"},
     ),
     "time entries": Kind(
         "working time",
         {"user": "who worked", "project": "for what", "activity": "doing what", "duration": "how long", "charged": "billable"},
         {"worked": "work", "clock in": "begins", "clock out": "ends", "break": "a pause", "absence": "away, paid or not"},
         cannot="work that nobody entered",
+        further={"billed": "what it is charged at", "wage": "what it is paid", "editor": "who corrected it", "remark": "a remark"},
     ),
     "network sessions": Kind(
         "sessions of devices on a network",
@@ -117,5 +124,6 @@ KINDS = {
         {"user": "the account", "other": "the path", "action": "the method", "outcome": "the status"},
         {},
         cannot="pages shown from a cache, and who sat behind an address",
+        further={"size": "bytes sent"},
     ),
 }  # fmt: skip

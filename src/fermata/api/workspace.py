@@ -257,7 +257,7 @@ class Workspace:
         place = self.place()
         return listings.listing(bound(report, place), place, self.now(), limit, layout)
 
-    def trace(self, name: str, *, field: str = "", limit: int | None = trails.LISTED, **chosen: Any) -> Result:
+    def trace(self, name: str, *, field: str = "", limit: int | None = None, **chosen: Any) -> Result:
         """All that a person, device, place or shared id did in every log: a summary, then the events in time order.
 
         `field` says which kind of name it is where it may mean several; `period`, `zone`, `log` narrow it. Raises RequestError with

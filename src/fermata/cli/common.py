@@ -19,10 +19,11 @@ if TYPE_CHECKING:
     from fermata.reports.model import Report
     from fermata.reports.result import Answer, Records
 
-__all__ = ["clock_time", "emit", "narrowed", "narrowing", "note", "open_workspace", "pairs", "read_now"]
+__all__ = ["clock_time", "emit", "most", "narrowed", "narrowing", "note", "open_workspace", "pairs", "read_now"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 SPLIT = re.compile(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)")
+LOOKED_AT = 1000  # events nobody reads to the end on a terminal
 FORMS = ("txt", "csv", "tsv", "json")
 
 NARROWING = (
@@ -162,6 +163,11 @@ def emit(item: Answer, output: str | None, limit: int | None = None) -> None:
     colour = terminal and "NO_COLOR" not in os.environ
     width = size.columns if terminal else None
     click.echo(text.render(item, colour=colour, most_rows=most, width=width), nl=False, color=True if colour else None)
+
+
+def most(limit: int | None, output: str | None) -> int | None:
+    """How many events of a listing to fetch: as many as asked for, enough for a terminal, all for a file or a pipe."""
+    return limit or (LOOKED_AT if output is None and sys.stdout.isatty() else None)
 
 
 def pairs(item: Records) -> None:

@@ -26,7 +26,11 @@ def command(name: str | None, output: str) -> None:
     for one, kind in chosen.items():
         click.echo(f"{one:<20}{kind.about}")
         if name:
-            for title, words in (("Fields", kind.fields), ("Actions", kind.actions), ("Outcomes", kind.outcomes)):
+            parts = (
+                ("Fields", kind.fields), ("Actions", kind.actions), ("Outcomes", kind.outcomes),
+                ("Fields that single ready reports ask for", kind.further),
+            )  # fmt: skip
+            for title, words in parts:
                 if words:
                     click.echo(f"\n{title}")
                     for word, meaning in words.items():

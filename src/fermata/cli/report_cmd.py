@@ -110,7 +110,7 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
         for what, words in workspace.describe(report):
             click.echo(f"{what:<12}{words}")
         return
-    result = workspace.run(report, explain=options["explain"], limit=options["limit"])
+    result = workspace.run(report, explain=options["explain"], limit=common.most(options["limit"], options["output"]))
     workspace.remember(report)
     if options["records"]:
         records = result.records(of=options["of"], at=_pairs(options["at"]), limit=options["limit"])

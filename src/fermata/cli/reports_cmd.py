@@ -134,14 +134,7 @@ def save(ctx: click.Context, name: str, source: str, title: str | None, fixed: b
 @click.option("--log", metavar="LOG", default="", help="In this log only.")
 @click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
 @click.option("--part", metavar="N|TITLE", help="Only the summary (1), or only the events (2).")
-@click.option(
-    "--limit",
-    type=click.IntRange(min=1),
-    metavar="N",
-    default=1000,
-    show_default=True,
-    help="List at most N events; the cut is stated.",
-)
+@click.option("--limit", type=click.IntRange(min=1), metavar="N", help="List at most N events; the cut is stated.")
 @click.pass_context
 def trace(ctx: click.Context, /, name: str, **options: Any) -> None:
     """Follow a person, device, place or shared id through every log: a summary, then the events in time order.
@@ -158,6 +151,7 @@ def trace(ctx: click.Context, /, name: str, **options: Any) -> None:
     field, equals, value = name.partition("=")
     asked = {"field": field.strip(), "name": value.strip()} if equals else {"name": name}
     chosen = {k: options[k] for k in ("period", "zone", "log") if options[k]}
-    result = workspace.trace(**asked, limit=options["limit"], **chosen)
+    limit = common.most(options["limit"], options["output"])
+    result = workspace.trace(**asked, limit=limit, **chosen)
     answer = result.part(options["part"]) if options["part"] else result.answer
     common.emit(answer, options["output"], options["limit"])

@@ -59,6 +59,8 @@ def _chosen(report: Report) -> None:
 
 
 def _asked(report: Report, place: Workplace, now: datetime, explained: bool, limit: int | None) -> Any:
+    if report.ask and report.ask.what == "trail":
+        return _trail(report, place, now, limit)
     if report.ask:
         return ASKS[report.ask.what](report, place, now)
     if report.register_name:
@@ -92,11 +94,11 @@ def _unusual(report: Report, place: Workplace, now: datetime) -> Records:
     return looking.unusual(report, place, now, unit=ask.unit, history=ask.history, factor=ask.factor)
 
 
-def _trail(report: Report, place: Workplace, now: datetime) -> Page:
+def _trail(report: Report, place: Workplace, now: datetime, limit: int | None) -> Page:
     if not report.only or report.only[0].kind != "is":
         raise RequestError("a trail needs whom or what to follow: --only user=NAME, device=NAME, place=NAME ...")
     first = report.only[0]
-    return trails.trace(place, now, str(first.values[0]), field=first.field, report=report)
+    return trails.trace(place, now, str(first.values[0]), field=first.field, report=report, limit=limit)
 
 
 def named(report: Report, field: str) -> tuple[str, tuple[Condition, ...]]:
@@ -111,7 +113,6 @@ ASKS: dict[str, Callable[[Report, Workplace, datetime], Any]] = {
     "inside": _inside,
     "contacts": _contacts,
     "unusual": _unusual,
-    "trail": _trail,
     "attention": noticing.attention,
     "edits": trails.edits,
     "logs": noticing.covered,

@@ -22,7 +22,7 @@ from fermata.reports.result import Context, Records, RunResult
 from fermata.reports.run import Workplace, check_values, context_of
 from fermata.timeline.words import span
 
-__all__ = ["AS_IT_IS", "Layout", "cell_of", "listing", "records_of", "totals"]
+__all__ = ["AS_IT_IS", "PLAIN", "Layout", "cell_of", "listing", "records_of", "totals"]
 
 PLAIN = ("start", "finish", "duration", "file", "record")  # what every listing has
 SHARED = ("union", "overlap")

@@ -58,6 +58,8 @@ def page(report: Report, place: Workplace, now: datetime, answering: Answering) 
         title = part.title or part.report or f"Part {number}"
         try:
             asked = resolved(report, part, place)
+            if asked.parts:
+                raise RequestError(f"{part.report or title} is a page itself; name the reports it holds")
             item = answering(asked, place, now)
         except RequestError as e:
             wrong.append(e)

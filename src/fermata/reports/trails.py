@@ -27,7 +27,6 @@ from fermata.timeline.zones import zone
 __all__ = ["edits", "trace"]
 
 MICROSECOND = timedelta(microseconds=1)
-LISTED = 1000
 MOST_SILENT = 6
 Column = tuple[str, str, str, str, int]
 SUMMARY: tuple[Column, ...] = (
@@ -54,7 +53,7 @@ class Subject:
 
 
 def trace(
-    place: Workplace, now: datetime, name: str, *, field: str = "", report: Report, limit: int | None = LISTED
+    place: Workplace, now: datetime, name: str, *, field: str = "", report: Report, limit: int | None = None
 ) -> Page:
     """All that `name` did, or was done with, in every log with events (`report.log`, if given, alone) in the report's period.
 
@@ -334,12 +333,7 @@ def edits(report: Report, place: Workplace, now: datetime) -> Records:
             )
             record = f"{version['file_id']}:{version['record_no']}"
             rows += [(*head, *change, record) for change in _changes(schema, version, after, tz)]
-    told = [
-        f"{n:,} {'version' if how == 'replaced' else 'entrie'}{'s' if n != 1 else ''} {how}".replace(
-            "entries", "entries"
-        )
-        for how, n in counts.items()
-    ]
+    told = [f"{n:,} {how}" for how, n in counts.items()]
     head_ = context(tz.key, now, report.title or "Entries edited after the fact", stretch.words)
     notes = [
         *(told or ["no entry was replaced or deleted"]),
