@@ -196,3 +196,16 @@ def test_examples_run(path: Path, hall: Workspace) -> None:
 def test_there_are_examples() -> None:
     """At least the two the documentation names."""
     assert len(EXAMPLES) >= 2
+
+
+def test_what_never_occurred_is_refused_also_of_derived_logs(hall: Workspace) -> None:
+    """A value that no event of a derived log ever had is named with those there are; without totals, nothing has no row."""
+    with pytest.raises(fermata.UnknownName, match="there is no device 'Nowhere' in the log visits"):
+        hall.log("visits").during("2026-03").only(device="Nowhere").measure("count").run()
+    assert any(
+        "no event of the whole log has action 'denied'" in n
+        for n in hall.log("visits").during("2026-03").only(action="denied").measure("count").run().caveats
+    )
+    nothing = hall.run(fermata.Report(log="calls", period="2026-03", by=("user",), only={"user": ""}, totals=False))
+    assert nothing.rows == ()
+    assert any(n.startswith("nothing found: 'only user is empty' took away the last") for n in nothing.caveats)

@@ -157,8 +157,10 @@ def _rank_groups(plan: Plan, figures: Figures) -> None:
 def _with_totals(plan: Plan, keys: list[Key]) -> list[Key]:
     """The keys with their subtotals' after each group of more than one row, and the grand total's last."""
     depth = len(plan.by)
-    if not plan.totals or not depth:
-        return keys or [()]
+    if not depth:
+        return [()]
+    if not plan.totals:
+        return keys
     sizes = Counter(key[:d] for key in keys for d in range(1, depth))
     found: list[Key] = []
     if depth == 1:

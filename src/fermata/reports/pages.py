@@ -21,6 +21,7 @@ __all__ = ["each", "page", "resolved"]
 
 Answering = Callable[[Report, Workplace, datetime], Any]
 MOST_PARTS = 500
+EVERY = 10**12  # a listing that is taken apart is not cut, and not called too long
 
 
 def resolved(report: Report, part: Part, place: Workplace) -> Report:
@@ -153,7 +154,8 @@ def _listed(report: Report, place: Workplace, now: datetime, answering: Answerin
     )
     whole = answering(
         report.changed(
-            each="", listing=listing.model_copy(update={"fields": fields, "numbers": False, "totals": False})
+            each="",
+            listing=listing.model_copy(update={"fields": fields, "numbers": False, "totals": False, "most": EVERY}),
         ),
         place,
         now,

@@ -13,7 +13,7 @@ from fermata._version import __version__
 from fermata.analysis import explain
 from fermata.analysis.combine import Source, gather
 from fermata.analysis.engine import DuckEngine
-from fermata.analysis.filters import Condition, Selection
+from fermata.analysis.filters import Condition
 from fermata.analysis.finish import finish, outermost
 from fermata.analysis.plan import Plan, Strand
 from fermata.archive import Snapshot
@@ -24,7 +24,7 @@ from fermata.registers.directory import kind
 from fermata.reports import caveats, judging
 from fermata.reports.model import Report
 from fermata.reports.narrowing import broad
-from fermata.reports.resolve import Logs, lookups, resolve
+from fermata.reports.resolve import Logs, resolve
 from fermata.reports.result import Context, RunResult
 from fermata.timeline import Slot
 from fermata.timeline.words import span, stamp
@@ -196,11 +196,8 @@ def _looked_for(place: Workplace, log: str, field: Field, condition: Condition) 
 
 
 def _missing(plan: Plan, place: Workplace, strand: Strand, field: Field, missing: list[Any]) -> list[str]:
-    everything = _whole(plan, place, strand.schema)
-    found = lookups(place.registers, strand.schema, [field.name], everything.stretch)
-    ever = explain.matched(
-        everything, Strand(strand.schema, Selection(), (), found), field.name, place.source(everything)
-    )
+    everything = _whole(plan, place, strand.schema, field)
+    ever = explain.matched(everything, everything.strands[0], field.name, place.source(everything))
     for value in missing:
         if value not in ever and value in _vocabulary(strand.schema, field):
             return [_never_written(strand.schema, field, value, ever)]
@@ -236,10 +233,10 @@ def _never_written(schema: LogSchema, field: Field, value: str, ever: list[str])
     return f"no event of the whole log has {field.name} {value!r}"
 
 
-def _whole(plan: Plan, place: Workplace, schema: LogSchema) -> Plan:
-    """The same plan over everything the log holds."""
+def _whole(plan: Plan, place: Workplace, schema: LogSchema, field: Field) -> Plan:
+    """A plan over everything the log holds, in which the names of a field are resolved."""
     report = Report(log=schema.name, period="all", zone=plan.stretch.calendar.zone_name)
-    return resolve(report, place, plan.stretch.end)
+    return resolve(report, place, plan.stretch.end, listed=[field.name])
 
 
 def _matched_note(plan: Plan, strand: Strand, field: str, text: str, source: Source) -> str:
