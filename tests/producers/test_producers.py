@@ -329,7 +329,8 @@ cd "$1"
 ssh-keygen -q -t ed25519 -N '' -f host
 ssh-keygen -q -t ed25519 -N '' -f key
 cp key.pub authorized
-touch wtmp btmp utmp /var/log/wtmp /var/log/btmp
+touch wtmp btmp utmp /var/log/wtmp /var/log/btmp /run/utmp   # without the last no way out is recorded
+mount --bind utmp /run/utmp
 mount --bind wtmp /var/log/wtmp
 mount --bind btmp /var/log/btmp
 mkdir -p /run/sshd
