@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import subprocess
-import sys
 import threading
 import time
+from multiprocessing.connection import Connection
 from pathlib import Path
 from random import Random
 
@@ -15,15 +14,16 @@ import pytest
 import fermata
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import ArchiveBusy
-from tests.conftest import NOW, Maker, plain
+from tests.conftest import NOW, SERVER, Maker, plain
 
-IMPORTER = """
-import sys, fermata
-workspace = fermata.open(sys.argv[1])
-print("ready", flush=True)
-workspace.import_log("doors", wait=0)
-"""
 KILLS = 24
+
+
+def importing(path: Path, ready: Connection) -> None:
+    """What the process that is killed does: it says when it is about to import."""
+    workspace = open_workspace(path)
+    ready.send("ready")
+    workspace.import_log("doors", wait=0)
 
 
 def lines(day: int, n: int) -> str:
@@ -55,15 +55,16 @@ def test_a_kill_at_any_moment_leaves_the_old_state_or_the_new(make: Maker) -> No
     for round_ in range(KILLS + 1):
         if done[0] == len(list(workspace.path.glob("*.csv"))):
             (workspace.path / f"f{round_:02d}.csv").write_text(lines(round_, 4000))
-        with subprocess.Popen([sys.executable, "-c", IMPORTER, str(workspace.path)], stdout=subprocess.PIPE) as child:
-            assert child.stdout
-            child.stdout.readline()
-            began = time.monotonic()
-            if round_:  # the first import is left to finish: it tells how long one takes here and now
-                time.sleep(random.uniform(0, 1.3 * longest))
-                child.kill()
-            child.wait()
-            longest = longest or time.monotonic() - began
+        here, there = SERVER.Pipe()
+        child = SERVER.Process(target=importing, args=(workspace.path, there))
+        child.start()
+        assert here.recv() == "ready"
+        began = time.monotonic()
+        if round_:  # the first import is left to finish: it tells how long one takes here and now
+            time.sleep(random.uniform(0, 1.3 * longest))
+            child.kill()
+        child.join()
+        longest = longest or time.monotonic() - began
         now = state(workspace)
         assert now in (done, (done[0] + 1, done[1] + 4000))
         seen.add(now != done)
