@@ -19,7 +19,7 @@ from fermata.reports.model import Report
 from fermata.reports.narrowing import broad
 from fermata.reports.resolve import resolve
 from fermata.reports.result import Context, Records, RunResult
-from fermata.reports.run import Workplace, check_values, context_of
+from fermata.reports.run import Workplace, check_values, context_of, narrowed
 from fermata.timeline.words import span
 
 __all__ = ["AS_IT_IS", "PLAIN", "Layout", "cell_of", "listing", "records_of", "totals"]
@@ -75,7 +75,9 @@ def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | Non
     if column.measure.name in SHARED:
         title += " (each with its own time; together more than the figure where they overlap)"
     extra = ("contribution", "Contribution", str(kind), unit, scale)
-    return _as_records(title, result.context, rows, strand.schema, place, total, extra)
+    fresh = tuple((n, at) for n, at in result.context.fresh if n in strand.schema.stored_logs)
+    context = dataclasses.replace(result.context, filters=narrowed(strand), fresh=fresh)
+    return _as_records(title, context, rows, strand.schema, place, total, extra)
 
 
 def listing(

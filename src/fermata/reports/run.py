@@ -31,7 +31,7 @@ from fermata.timeline.words import span, stamp
 
 ALL_EVENTS = "all events"
 
-__all__ = ["Workplace", "check_values", "context_of", "describe", "run"]
+__all__ = ["Workplace", "check_values", "context_of", "describe", "narrowed", "run"]
 
 
 class Workplace(Logs, Protocol):
@@ -141,21 +141,21 @@ def context_of(plan: Plan, place: Workplace, now: datetime) -> Context:
 
 def _filters(plan: Plan) -> str:
     """What all strands keep, then what single columns keep beside that, by their heading."""
-    narrowed = list(dict.fromkeys(_narrowed(s) for s in plan.strands))
-    if len(narrowed) == 1:
-        return narrowed[0]
-    parts = [list(dict.fromkeys(n.split("; "))) for n in narrowed]
+    said = list(dict.fromkeys(narrowed(s) for s in plan.strands))
+    if len(said) == 1:
+        return said[0]
+    parts = [list(dict.fromkeys(n.split("; "))) for n in said]
     common = [p for p in parts[0] if all(p in other for other in parts) and p != ALL_EVENTS]
     own = []
     for number, strand in enumerate(plan.strands):
-        rest = [p for p in _narrowed(strand).split("; ") if p not in common and p != ALL_EVENTS]
+        rest = [p for p in narrowed(strand).split("; ") if p not in common and p != ALL_EVENTS]
         heads = [c.label for c in plan.columns if c.strand == number and not c.hidden and c.formula is None]
         if rest and heads:
             own.append(f"{', '.join(heads)}: {', '.join(rest)}")
     return "; ".join([*common, *dict.fromkeys(own)]) or ALL_EVENTS
 
 
-def _narrowed(strand: Strand) -> str:
+def narrowed(strand: Strand) -> str:
     """What a strand counts, in words: its filters, hours, rounding, and another date it goes by."""
     more = []
     if strand.hours:
@@ -263,7 +263,7 @@ def describe(report: Report, place: Workplace, now: datetime) -> list[tuple[str,
         own = strand.stretch or stretch
         parts = [p for log in strand.schema.stored_logs for p in place.snapshot.months(log, own.start, own.end)]
         lines += [
-            ("Log", f"{name}: {_narrowed(strand)}"),
+            ("Log", f"{name}: {narrowed(strand)}"),
             (
                 "Covered",
                 f"{stamp(extent[0], stretch.calendar.zone)} to {stamp(extent[1], stretch.calendar.zone)}",
