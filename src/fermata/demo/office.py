@@ -236,12 +236,13 @@ def _devices(path: Path) -> None:
 
     book = openpyxl.Workbook(write_only=True)
     sheet = book.create_sheet("Devices")
-    sheet.append(["Asset", "Name", "Known as", "Type", "Make", "Group", "In use since"])
+    sheet.append(["Asset", "Name", "Known as", "Type", "Make", "Group", "In use since", "Channels"])
     every = [(d, "reader", "Lockwright") for d in DOORS] + [(p, "printer", "Pressmark") for p in PRINTERS]
     every += [(line, "telephone line", "Bellfounder") for line in LINES] + [
         (h, "computer", "Slate & Co") for h in HOSTS
     ]
     for i, (name, kind, make) in enumerate(every):
         group = DOORS[name][0] if name in DOORS else "Machines"
-        sheet.append([f"QH-{i + 1:03d}", name, name, kind, make, group, date(2024, 1 + i % 12, 1)])
+        channels = (4 if name.endswith("desk") else 6) if name in LINES else None
+        sheet.append([f"QH-{i + 1:03d}", name, name, kind, make, group, date(2024, 1 + i % 12, 1), channels])
     book.save(path)
