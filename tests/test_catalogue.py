@@ -228,6 +228,18 @@ def spent(row: dict[str, str]) -> int:
     return round((finish.replace(tzinfo=ZONE).timestamp() - start.replace(tzinfo=ZONE).timestamp()) * 1e6)
 
 
+def charged_in_march(files: Raw) -> dict[str, int]:
+    """Microseconds of charged entries by production, what of them lies in March."""
+    edges = [datetime(2026, month, 1, tzinfo=ZONE).timestamp() for month in (3, 4)]
+    sums: dict[str, int] = defaultdict(int)
+    for row in raw_entries(files.hall):
+        if row["Charged"] == "y" and row["To"]:
+            start = datetime.fromisoformat(f"{row['Date']}T{row['From']}").replace(tzinfo=ZONE).timestamp()
+            inside = min(start + spent(row) / 1e6, edges[1]) - max(start, edges[0])
+            sums[row["Production"]] += round(max(inside, 0) * 1e6)
+    return {k: v for k, v in sums.items() if v}
+
+
 def talk(rows: Any) -> int:
     return sum(int(r["Talk"]) for _, r in rows) * 1_000_000
 
@@ -265,7 +277,7 @@ FIGURES: dict[str, Callable[[Result, Raw], tuple[Any, Any]]] = {
     "printing-by-hour": lambda r, f: (grid(r), dict(Counter((shown_hour(p), DAYS[p[0].weekday()]) for p in march(raw(f.hall, "prints.csv"), "Finished", "%m/%d/%Y %I:%M:%S %p") if p[1]["Pages"] != "n/a"))),
     "biggest-jobs": lambda r, f: ([row[4] for row in r.rows], sorted((int(p["Pages"]) for _, p in f.prints), reverse=True)[:25]),
     "project-hours": lambda r, f: (column(r, "Entries"), counted(f.entries, "Production", "Activity")),
-    "charged-and-not": lambda r, f: (set(column(r, "Charged")), {e["Production"] for _, e in f.entries if e["Charged"] == "y"}),
+    "charged-and-not": lambda r, f: (column(r, "Charged"), charged_in_march(f)),
     "unfinished-entries": lambda r, f: (len(r.rows), sum(not e["To"] for _, e in f.entries)),
     "unfinished-by-person": lambda r, f: (sum(column(r, "Unfinished").values()), sum(not e["To"] for _, e in f.entries)),
     "long-entries": lambda r, f: (sorted(row[3] for row in r.rows), sorted(spent(e) for _, e in f.entries if spent(e) >= 7 * HOUR)),
