@@ -193,12 +193,19 @@ def made(placed: Placed, logs: Logs, name: str = "made", **report: Any) -> list[
     """The events of a log as they stand after derivation and identification, filters of the report applied."""
     asked = Report.model_validate({"log": name, **report})
     plan = resolve(asked, logs, datetime(2030, 1, 1, tzinfo=UTC), listed=[*logs.schemas[name].by_name])
-    return drill.events(plan, lambda strand: placed)[0].to_pylist()
+    return whole(drill.events(plan, lambda strand: placed)[0]).to_pylist()
 
 
 def records(placed: Placed, plan: Plan, cell: Any) -> Any:
     """The events behind a cell."""
-    return drill.records(plan, cell, lambda strand: placed)[0]
+    return whole(drill.records(plan, cell, lambda strand: placed)[0])
+
+
+def whole(read: Any) -> Any:
+    """All tables of a stream as one."""
+    import pyarrow as pa
+
+    return pa.concat_tables(read())
 
 
 @contextmanager

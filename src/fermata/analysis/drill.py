@@ -6,7 +6,8 @@ Each record comes with its contribution: what it adds to the cell, or the value 
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+import functools
+from collections.abc import Callable, Iterator, Sequence
 from datetime import timedelta
 from typing import Any
 
@@ -22,9 +23,11 @@ from fermata.fields import PROVENANCE, Field
 
 __all__ = ["events", "records"]
 
+Reading = Callable[[], Iterator[Any]]
 
-def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) -> tuple[Any, Strand, int]:
-    """The events behind a cell as an Arrow table, oldest first, their strand, and how many there are in all.
+
+def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) -> tuple[Reading, Strand, int]:
+    """What opens the events behind a cell as Arrow tables, oldest first, their strand, and how many there are in all.
 
     Columns: the stored fields with provenance, and `contribution` (1 for a count, microseconds inside the cell for
     time, the value for amounts). Distinct values are represented by the first event of each.
@@ -61,7 +64,7 @@ def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) ->
     elif measure.records == "witnesses":
         kept = kept.filter(kept.contribution == _witness(plan, cell, source))
     total = engine.run(kept.aggregate(n=kept.count())).column(0)[0].as_py()
-    return engine.run(_listed(kept, limit)), strand, total
+    return functools.partial(engine.stream, _listed(kept, limit)), strand, total
 
 
 def events(
@@ -71,8 +74,8 @@ def events(
     order: Sequence[tuple[Field, bool]] = (),
     skip: int = 0,
     totals: Sequence[Field] = (),
-) -> tuple[Any, int, list[Any]]:
-    """The events of the plan's first strand that start in the period, how many there are, and the sums of some fields.
+) -> tuple[Reading, int, list[Any]]:
+    """What opens the events of the plan's first strand that start in the period, how many there are, and the sums of some fields.
 
     Oldest first, or by fields (True for downwards), the empty last; `skip` of them are passed over.
     """
@@ -82,7 +85,7 @@ def events(
     sums = {f"s{i}": column(kept, f).sum().cast("int64") for i, f in enumerate(totals)}
     row = engine.run(kept.aggregate(n=kept.count(), **sums))
     found = [row.column(i)[0].as_py() for i in range(row.num_columns)]
-    return engine.run(_listed(kept, limit, order, skip)), found[0], found[1:]
+    return functools.partial(engine.stream, _listed(kept, limit, order, skip)), found[0], found[1:]
 
 
 def _listed(table: Any, limit: int | None, order: Sequence[tuple[Field, bool]] = (), skip: int = 0) -> Any:

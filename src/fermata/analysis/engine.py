@@ -22,6 +22,8 @@ KINDS = {  # of the columns of a lookup: as SQL, as Ibis
     "number": ("bigint", "int64"),
 }
 
+BATCH = 50_000  # rows of a stream that are held at once
+
 
 class Engine(Protocol):
     """Runs Ibis expressions. `builtin_percentile` says whether a nearest-rank aggregate exists."""
@@ -31,6 +33,9 @@ class Engine(Protocol):
 
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table."""
+
+    def stream(self, expr: Any) -> Iterator[Any]:
+        """The expression's rows as Arrow tables of some rows each; nothing else may run meanwhile."""
 
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values, never empty; the same `name` stands for the same rows. Columns are of `KINDS`."""
@@ -86,6 +91,19 @@ class DuckEngine:
         """The expression's rows as an Arrow table, without going through pandas."""
         return _exact(self.sql(self.con.compile(expr)), expr)
 
+    def stream(self, expr: Any) -> Iterator[Any]:
+        """The rows as they come: what does not need all of them (a sort does, and spills) is never held whole."""
+        import duckdb
+        import pyarrow as pa
+
+        try:
+            reader = self.do(self.con.compile(expr)).to_arrow_reader(BATCH)
+            yield _exact(reader.schema.empty_table(), expr)
+            for batch in reader:
+                yield _exact(pa.Table.from_batches([batch]), expr)
+        except duckdb.Error as e:
+            raise foreign(e) from e
+
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values, made once."""
         import ibis
@@ -109,7 +127,19 @@ class DuckEngine:
             raise foreign(e) from e
 
 
-class PostgresEngine:
+class Whole:
+    """An engine that answers with all rows at once."""
+
+    def run(self, expr: Any) -> Any:
+        """The expression's rows as an Arrow table."""
+        raise NotImplementedError
+
+    def stream(self, expr: Any) -> Iterator[Any]:
+        """All rows as one table."""
+        yield self.run(expr)
+
+
+class PostgresEngine(Whole):
     """A PostgreSQL server through `con`, an Ibis PostgreSQL backend; a read-only role is enough."""
 
     name = "postgres"
@@ -147,7 +177,7 @@ class PostgresEngine:
         return self.con.sql(_values(columns, rows), schema=schema)
 
 
-class SparkEngine:
+class SparkEngine(Whole):
     """A Spark session whose time zone is UTC through `con`, an Ibis PySpark backend: for logs beyond one machine."""
 
     name = "spark"

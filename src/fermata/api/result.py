@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -42,7 +43,7 @@ class Result:
         return self.data.table
 
     @property
-    def rows(self) -> tuple[tuple[Any, ...], ...]:
+    def rows(self) -> Sequence[tuple[Any, ...]]:
         """The rows of a listing, or of a table's finest level: the shown groups, then the figures."""
         if isinstance(self.answer, Records):
             return self.answer.rows

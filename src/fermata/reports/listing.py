@@ -15,6 +15,7 @@ from fermata.analysis.plan import Cell, Plan
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import ADDABLE, Field, LogSchema
 from fermata.reports import caveats
+from fermata.reports.listed import Listed, Reading, laid_out
 from fermata.reports.model import Report
 from fermata.reports.narrowing import broad
 from fermata.reports.resolve import resolve
@@ -26,6 +27,7 @@ __all__ = ["AS_IT_IS", "PLAIN", "Layout", "cell_of", "listing", "records_of", "t
 
 PLAIN = ("start", "finish", "duration", "file", "record")  # what every listing has
 SHARED = ("union", "overlap")
+Column = tuple[str, str, str, str, int]
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +79,7 @@ def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | Non
     extra = ("contribution", "Contribution", str(kind), unit, scale)
     fresh = tuple((n, at) for n, at in result.context.fresh if n in strand.schema.stored_logs)
     context = dataclasses.replace(result.context, filters=narrowed(strand), fresh=fresh)
-    return _as_records(title, context, rows, strand.schema, place, total, extra)
+    return _as_records(title, context, rows, strand.schema, place, total, AS_IT_IS, extra, limit=limit)
 
 
 def listing(
@@ -113,7 +115,7 @@ def listing(
     ]
     rows, total, sums = drill.events(plan, source, limit, order, layout.skip, added if layout.totals else ())
     context = dataclasses.replace(context_of(plan, place, now), title=report.title or f"Events of {schema.name}")
-    found = _laid_out(_as_records(context.title, context, rows, shown, place, total, None), layout)
+    found = _as_records(context.title, context, rows, shown, place, total, layout, limit=limit)
     told = [f"{f.name} {_amount(f, n)}" for f, n in zip(added, sums, strict=True)] if sums else []
     summed = [f"totals of all {total:,}: {'; '.join(told)}"] if told else []
     many = broad(plan, plan.strands[0], source, total, "events") if layout.most is None else []
@@ -134,22 +136,6 @@ def _amount(field: Field, amount: int | None) -> str:
     return f"{Decimal(amount or 0).scaleb(-field.scale):,}{' ' + field.unit if field.unit else ''}"
 
 
-def _laid_out(found: Records, layout: Layout) -> Records:
-    """The listing with the fields asked for, and with running numbers."""
-    columns, rows = found.columns, found.rows
-    if layout.fields:
-        names = [c[0] for c in columns]
-        places = [names.index(name) for name in layout.fields]
-        columns = tuple(columns[i] for i in places)
-        rows = tuple(tuple(row[i] for i in places) for row in rows)
-    if layout.numbers:
-        columns = (("number", "No.", "number", "", 0), *columns)
-        rows = tuple((n, *row) for n, row in enumerate(rows, layout.skip + 1))
-    total = found.total - layout.skip if layout.skip else found.total
-    below = tuple(c[0] for c in columns if c[0] in layout.second)
-    return dataclasses.replace(found, columns=columns, rows=rows, total=total, second=below)
-
-
 def _words(plan: Plan, dimension: Any, key: Any) -> str:
     from fermata.analysis.finish import shown
 
@@ -157,53 +143,29 @@ def _words(plan: Plan, dimension: Any, key: Any) -> str:
 
 
 def _as_records(
-    title: str,
-    context: Context,
-    rows: Any,
-    schema: LogSchema,
-    place: Workplace,
-    total: int,
-    extra: tuple[str, str, str, str, int] | None,
-) -> Records:
-    logs = {name: place.snapshot.manifest.log(name).files for name in schema.stored_logs}
-    columns: list[tuple[str, str, str, str, int]] = [("start", "Start", "time", "", 0)]
-    values = [rows.column("start_utc").to_pylist()]
+    title: str, context: Context, read: Reading, schema: LogSchema, place: Workplace, total: int, layout: Layout, *extra: Column,
+    limit: int | None = None,
+) -> Records:  # fmt: skip
+    """The listing of events that `read` opens, as the layout wants it, at most `limit`; `extra` columns come last."""
+    columns: list[Column] = [("start", "Start", "time", "", 0)]
     if schema.spans:
         columns += [("finish", "Finish", "time", "", 0), ("duration", "Duration", "duration", "h:mm:ss", 0)]
-        finishes = rows.column("finish_utc").to_pylist()
-        spans = [
-            None if f is None else round((f - s).total_seconds() * 1e6)
-            for s, f in zip(values[0], finishes, strict=True)
-        ]
-        values += [finishes, spans]
-    for field in schema.fields:
-        columns.append(
-            (
-                field.name,
-                field.name.capitalize().replace("_", " ").replace(".", " "),
-                field.type,
-                field.unit,
-                field.scale,
-            )
-        )
-        values.append(rows.column(field.stored).to_pylist())
-    columns += [("file", "File", "text", "", 0), ("record", "Record", "text", "", 0)]
-    ids = rows.column("file_id").to_pylist()
-    names = (
-        rows.column("log").to_pylist()
-        if len(logs) > 1 and "log" in rows.column_names
-        else [next(iter(logs))] * len(ids)
-    )
-    origin = f"register {schema.derivation.register}" if hasattr(schema.derivation, "register") else ""
-    values.append(
-        [origin or (logs[n][i].path if i in logs[n] else f"file {i}") for n, i in zip(names, ids, strict=True)]
-    )
-    values.append([f"{i}:{n}" for i, n in zip(ids, rows.column("record_no").to_pylist(), strict=True)])
-    if extra:
-        columns.append(extra)
-        values.append(rows.column("contribution").to_pylist())
-    listed = tuple(zip(*values, strict=True))
-    return Records(title, context, tuple(columns), listed, total)
+    columns += [
+        (f.name, f.name.capitalize().replace("_", " ").replace(".", " "), f.type, f.unit, f.scale) for f in schema.fields
+    ]
+    columns += [("file", "File", "text", "", 0), ("record", "Record", "text", "", 0), *extra]
+    if layout.fields:
+        by_name = {c[0]: c for c in columns}
+        columns = [by_name[name] for name in layout.fields]
+    names = [c[0] for c in columns]
+    if layout.numbers:
+        columns.insert(0, ("number", "No.", "number", "", 0))
+    files = {name: place.snapshot.manifest.log(name).files for name in schema.stored_logs}
+    left = max(total - layout.skip, 0)
+    first = layout.skip + 1 if layout.numbers else 0
+    rows = Listed(laid_out(read, schema, files, names, first), min(left, left if limit is None else limit))
+    below = tuple(name for name in names if name in layout.second)
+    return Records(title, context, tuple(columns), rows, left, second=below)
 
 
 def cell_of(result: RunResult, at: Mapping[str, str], column: str | None) -> Cell:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -58,7 +59,7 @@ class Records:
     title: str
     context: Context
     columns: tuple[tuple[str, str, str, str, int], ...]
-    rows: tuple[tuple[Any, ...], ...]
+    rows: Sequence[tuple[Any, ...]]
     total: int
     figure: Any = None
     notes: tuple[str, ...] = field(default=())
