@@ -26,6 +26,7 @@ from fermata.api.terms import FactorMap, HolidayMap, HoursMap, PatternMap, TermM
 from fermata.errors import ConfigError
 from fermata.intake.mapping import LogMap
 from fermata.registers.model import RegisterMap
+from fermata.reports.display import Display
 from fermata.timeline import Calendar, Cycle
 from fermata.timeline.cycles import UNITS, WEEKDAYS
 from fermata.timeline.zones import zone
@@ -109,9 +110,10 @@ class WorkspaceTable(Strict):
 
 
 class Config(Strict):
-    """The whole file. `[logs.NAME]` tables with `from` or `generate` are `derived`, all others are read from files or queries."""
+    """The whole file. `[display]` says how outputs show figures unless a report says otherwise. `[logs.NAME]` tables with `from` or `generate` are `derived`, all others are read from files or queries."""
 
     workspace: WorkspaceTable
+    display: Display = Display()
     logs: dict[str, LogMap] = Field(default_factory=dict)
     derived: dict[str, DerivedMap] = Field(default_factory=dict)
     registers: dict[str, RegisterMap] = Field(default_factory=dict)

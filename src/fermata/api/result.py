@@ -9,12 +9,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from fermata import outputs
-from fermata.analysis.table import Column, Table
+from fermata.analysis.table import Table
 from fermata.errors import RequestError
-from fermata.outputs.formats import local
+from fermata.outputs import parquet
+from fermata.outputs.formats import ISO
+from fermata.outputs.writing import bare
 from fermata.reports import listing as listings
+from fermata.reports.display import Display
 from fermata.reports.result import Answer, Context, Page, Records, RunResult
-from fermata.timeline.zones import zone
 
 if TYPE_CHECKING:
     from fermata.api.workspace import Place
@@ -28,6 +30,7 @@ class Result:
 
     answer: Answer
     place: Place
+    display: Display = ISO
 
     @property
     def data(self) -> RunResult:
@@ -53,7 +56,7 @@ class Result:
     def parts(self) -> tuple[Result, ...]:
         """The parts of a page that could be answered; a table or a listing is its own only part."""
         if isinstance(self.answer, Page):
-            return tuple(Result(p.item, self.place) for p in self.answer.parts if p.item is not None)
+            return tuple(Result(p.item, self.place, self.display) for p in self.answer.parts if p.item is not None)
         return (self,)
 
     def part(self, text: str) -> Answer:
@@ -109,79 +112,57 @@ class Result:
         return found if base else dataclasses.replace(found, figure=self.cell(of=of, at=at))
 
     def to_arrow(self) -> Any:
-        """The rows of the finest level: durations in microseconds, times in the report's zone, subtotals left out. Tables only."""
+        """The rows of the finest level as an Arrow table: durations in microseconds, times in the report's zone, money exact; subtotals left out.
+
+        Columns are called by their headings, those of a listing by the fields' names. Raises RequestError for figures below each other and for
+        a page whose parts differ.
+        """
         import pyarrow as pa
 
-        table = self.table
-        named: dict[str, Any] = {}
-        for i, column in enumerate(table.columns):
-            values = [self._value(row, i) for row in table.body]
-            named[_unique(_heading(column), named)] = pa.array(values, type=self._arrow_type(column))
-        return pa.table(named)
+        named = isinstance(self.answer, Records)
+        return pa.concat_tables(t for _, t in parquet.tables(self.answer, bare(self.display), named=named))
 
     def to_pandas(self) -> Any:
-        """The rows of the finest level as a pandas table; durations are timedeltas, times are in the report's zone."""
-        if isinstance(self.answer, Records):
-            return records_frame(self.answer)
-        return self.to_arrow().to_pandas()
+        """The same as a pandas table: timedelta64, datetime64 with the report's zone, nullable Int64 and boolean, Decimal for money."""
+        return frame(self.to_arrow())
 
-    def save(self, path: str | Path, *, form: str | None = None) -> Path:
-        """Writes the result, whole or not at all, in the form of the file's ending unless told."""
-        return outputs.save(self.answer, Path(path), form)
+    def chart(self, kind: str = "", of: str = "") -> Any:
+        """A Matplotlib figure of the result: `kind` bar, stacked, ranked, line, area, share, heat map or timeline (what suits it unless
+        told), `of` the column by heading (the first). Raises UnknownName, RequestError.
+        """
+        from fermata.outputs import charts
+
+        return charts.figure(self.answer, self.display, kind=kind, column=of)
+
+    def save(self, path: str | Path, *, form: str | None = None, **display: Any) -> Path:
+        """Writes the result, whole or not at all, in the form of the file's ending unless told.
+
+        Further arguments are display choices: `orientation="landscape"`, `decimal="comma"`, `author="A. Name"`.
+        """
+        how = self.display.merged(Display.of(**display))
+        return outputs.save(self.answer, Path(path), form, how)
 
     def __str__(self) -> str:
-        return outputs.render(self.answer, "txt")
+        from fermata.outputs import text
 
-    def _value(self, row: Any, i: int) -> Any:
-        column, width = self.table.columns[i], len(self.table.dimensions)
-        if i < width:
-            return row.shown[i] if self.data.plan.by[i].calendar or row.keys[i] is not None else None
-        value = row.cells[i - width]
-        if column.type == "time" and value is not None:
-            return local(value, zone(self.context.zone))
-        if column.type in ("decimal", "money") and value is not None:
-            from decimal import Decimal
+        return text.render(self.answer, self.display)
 
-            return Decimal(value).scaleb(-column.scale)
-        return value
+    def _repr_html_(self) -> str:
+        from fermata.outputs import html
 
-    def _arrow_type(self, column: Column) -> Any:
-        import pyarrow as pa
-
-        if column.role == "dimension":
-            return pa.string()
-        return {
-            "duration": pa.duration("us"),
-            "mean duration": pa.duration("us"),
-            "time": pa.timestamp("us", tz=self.context.zone),
-            "text": pa.string(),
-            "share": pa.float64(),
-            "mean": pa.float64(),
-            "decimal": pa.decimal128(38, column.scale),
-            "money": pa.decimal128(38, column.scale),
-        }.get(column.type, pa.int64())
+        return html.fragment(self.answer, self.display)
 
 
-def _heading(column: Column) -> str:
-    return f"{column.across_label} {column.label}" if column.across_label else column.label
+def frame(table: Any) -> Any:
+    """An Arrow table as a pandas one, whole numbers and flags nullable."""
+    import pandas as pd
+    import pyarrow as pa
 
-
-def _unique(name: str, taken: dict[str, Any]) -> str:
-    n = 2
-    unique = name
-    while unique in taken:
-        unique, n = f"{name} {n}", n + 1
-    return unique
+    return table.to_pandas(types_mapper={pa.int64(): pd.Int64Dtype(), pa.bool_(): pd.BooleanDtype()}.get)
 
 
 def records_frame(records: Records) -> Any:
     """A listing as a pandas table, times in the report's zone."""
-    import pandas as pd
+    import pyarrow as pa
 
-    frame = pd.DataFrame(list(records.rows), columns=[c[0] for c in records.columns])
-    for name, _, kind, _, _ in records.columns:
-        if kind == "time":
-            frame[name] = pd.to_datetime(frame[name], utc=True).dt.tz_convert(records.context.zone)
-        elif kind == "duration":
-            frame[name] = pd.to_timedelta(frame[name], unit="us")
-    return frame
+    return frame(pa.concat_tables(t for _, t in parquet.tables(records, Display(), named=True)))

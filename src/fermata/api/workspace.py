@@ -240,7 +240,8 @@ class Workspace:
     def run(self, report: Report, *, explain: bool = False, limit: int | None = None) -> Result:
         """Runs a report. With `explain`, the result says what each filter took away; `limit` is the most events of a listing."""
         place = self.place()
-        return Result(answers.answer(report, place, self.now(), explained=explain, limit=limit), place)
+        answer = answers.answer(report, place, self.now(), explained=explain, limit=limit)
+        return Result(answer, place, self.config.display.merged(report.display))
 
     def describe(self, report: Report) -> list[tuple[str, str]]:
         """What a run would do, as (what, words), without running it. Pages tell of each part."""
@@ -265,7 +266,8 @@ class Workspace:
         """
         place = self.place()
         report = Report.of(**{"ask": "trail", **chosen})
-        return Result(trails.trace(place, self.now(), name, field=field, report=report, limit=limit), place)
+        found = trails.trace(place, self.now(), name, field=field, report=report, limit=limit)
+        return Result(found, place, self.config.display)
 
     def inside(self, log: str, *, at: datetime | None = None, **asked: Any) -> Records:
         """Who is inside at an aware instant (now): whose last reading in `log` in the `back` ("24 hours") before it is an entry.

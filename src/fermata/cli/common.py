@@ -2,14 +2,9 @@
 
 from __future__ import annotations
 
-import os
 import re
-import shutil
-import sys
-import textwrap
 from collections.abc import Callable
 from datetime import datetime
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
@@ -17,14 +12,11 @@ import click
 if TYPE_CHECKING:
     from fermata.api.workspace import Workspace
     from fermata.reports.model import Report
-    from fermata.reports.result import Answer, Records
 
-__all__ = ["clock_time", "emit", "most", "narrowed", "narrowing", "note", "open_workspace", "pairs", "read_now"]
+__all__ = ["clock_time", "keys", "narrowed", "narrowing", "note", "open_workspace", "read_now"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 SPLIT = re.compile(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)")
-LOOKED_AT = 1000  # events nobody reads to the end on a terminal
-FORMS = ("txt", "csv", "tsv", "json")
 
 NARROWING = (
     click.option("--period", metavar="PERIOD", help="2026-03, 2026-W14, 2026-03-01/2026-03-15, 'last month', all ..."),
@@ -61,12 +53,14 @@ def open_workspace(ctx: click.Context) -> Workspace:
     from fermata.errors import RequestError
 
     try:
-        return opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], None))
+        workspace = opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], None))
     except RequestError:
         if not ctx.obj["now"]:
             raise
-    workspace = opened(ctx.obj["workspace"])
-    return opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], workspace.config.workspace.zone))
+        zone = opened(ctx.obj["workspace"]).config.workspace.zone
+        workspace = opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], zone))
+    ctx.obj["house"] = workspace.config.display
+    return workspace
 
 
 def read_now(text: str | None, zone: str | None, option: str = "--now") -> datetime | None:
@@ -144,44 +138,21 @@ def conditions(texts: tuple[str, ...]) -> dict[str, list[Any]]:
     return found
 
 
-def emit(item: Answer, output: str | None, limit: int | None = None) -> None:
-    """Writes a result: to a file, in a named form to standard output, or as a table cut to the terminal."""
-    from fermata import outputs
+def keys(texts: tuple[str, ...], option: str) -> dict[str, Any]:
+    """Keys and their values, as TOML writes them; a value that is no TOML is a text."""
+    import tomllib
 
-    if output and output not in FORMS:
-        path = outputs.save(item, Path(output))
-        note(f"written: {path}")
-        return
-    if output and output != "txt":
-        click.echo(outputs.render(item, output), nl=False)
-        return
-    from fermata.outputs import text
-
-    terminal = sys.stdout.isatty()
-    size = shutil.get_terminal_size()
-    most = limit if limit is not None else (max(size.lines * 5, 100) if terminal else None)
-    colour = terminal and "NO_COLOR" not in os.environ
-    width = size.columns if terminal else None
-    click.echo(text.render(item, colour=colour, most_rows=most, width=width), nl=False, color=True if colour else None)
-
-
-def most(limit: int | None, output: str | None) -> int | None:
-    """How many events of a listing to fetch: as many as asked for, enough for a terminal, all for a file or a pipe."""
-    return limit or (LOOKED_AT if output is None and sys.stdout.isatty() else None)
-
-
-def pairs(item: Records) -> None:
-    """A listing of two columns as paragraphs: the first column beside the second, wrapped to the terminal."""
-    from fermata.outputs.formats import clean
-
-    width = shutil.get_terminal_size().columns if sys.stdout.isatty() else None
-    heading = f"{item.title}\n{item.context.period}, {item.context.zone}\n"
-    click.echo(click.style(item.title, bold=True) + heading[len(item.title) :] if sys.stdout.isatty() else heading)
-    left = max(len(str(row[0])) for row in item.rows) + 2
-    for what, value in item.rows:
-        text = clean(str(value))
-        lines = textwrap.wrap(text, max(width - left, 30)) if width else [text]
-        click.echo("\n".join(f"{what if n == 0 else '':<{left}}{line}" for n, line in enumerate(lines)))
+    found: dict[str, Any] = {}
+    for text in texts:
+        key, equals, value = text.partition("=")
+        if not equals:
+            raise click.UsageError(f"{option} {text!r}: write KEY=VALUE, as in a report file")
+        try:
+            read = tomllib.loads(f"v = {value}")["v"]
+        except tomllib.TOMLDecodeError:
+            read = value.strip()
+        found[key.strip()] = read if isinstance(read, bool | int | float | str | list | dict) else str(read)
+    return found
 
 
 def note(text: str) -> None:

@@ -7,14 +7,13 @@ from typing import Any
 
 import click
 
-from fermata.cli import common
+from fermata.cli import common, giving
 
 __all__ = ["command"]
 
 BY = click.option(
     "--by", required=True, metavar="NAME", envvar="FERMATA_HELPER", show_envvar=True, help="Who accounts for them."
 )
-OUTPUT = click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
 
 
 @click.group(name="evacuation")
@@ -70,9 +69,9 @@ def prepare(ctx: click.Context, /, name: str, **options: Any) -> None:
     "--since", required=True, metavar="TIME", help="Everybody read since then: 06:00 today, or 2026-03-05T06:00."
 )
 @click.option("--at", metavar="TIME", help="When it began; now unless told.")
-@OUTPUT
+@giving.output
 @click.pass_context
-def begin(ctx: click.Context, /, name: str, since: str, at: str | None, output: str | None) -> None:
+def begin(ctx: click.Context, /, name: str, since: str, at: str | None, output: tuple[str, ...]) -> None:
     """Begin the evacuation NAME: everybody with a reading since a time who is not clearly out."""
     workspace = common.open_workspace(ctx)
     zone = workspace.config.workspace.zone
@@ -103,9 +102,9 @@ def mark(
 @command.command()
 @click.argument("name")
 @click.option("--import", "bring", is_flag=True, help="Import the log's new files first.")
-@OUTPUT
+@giving.output
 @click.pass_context
-def show(ctx: click.Context, /, name: str, bring: bool, output: str | None) -> None:
+def show(ctx: click.Context, /, name: str, bring: bool, output: tuple[str, ...]) -> None:
     """Show how the evacuation NAME stands: the missing first, the doubtful apart. Exit code 1 while somebody is missing."""
     workspace = common.open_workspace(ctx)
     if bring:
@@ -116,17 +115,17 @@ def show(ctx: click.Context, /, name: str, bring: bool, output: str | None) -> N
 @command.command()
 @click.argument("name")
 @click.option("--by", default="", metavar="NAME", help="Who ends it.")
-@OUTPUT
+@giving.output
 @click.pass_context
-def end(ctx: click.Context, /, name: str, by: str, output: str | None) -> None:
+def end(ctx: click.Context, /, name: str, by: str, output: tuple[str, ...]) -> None:
     """End the evacuation NAME; its list stays as it was."""
     found, records = common.open_workspace(ctx).evacuation(name).end(by)
-    common.emit(records, output)
+    giving.emit(records, output)
     common.note(f"ended; {found.missing} were not accounted for" if found.missing else "ended; nobody was missing")
 
 
-def _show(workspace: Any, name: str, output: str | None) -> int:
+def _show(workspace: Any, name: str, output: tuple[str, ...]) -> int:
     found, records = workspace.evacuation(name).state()
-    common.emit(records, output)
+    giving.emit(records, output)
     missing: int = found.missing
     return missing

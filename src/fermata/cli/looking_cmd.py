@@ -6,11 +6,10 @@ from typing import Any
 
 import click
 
-from fermata.cli import common
+from fermata.cli import common, giving
 
 __all__ = ["contacts", "inside", "unusual"]
 
-OUTPUT = click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
 LIMIT = click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
 
 
@@ -23,7 +22,7 @@ LIMIT = click.option("--limit", type=click.IntRange(min=1), metavar="N", help="S
     "--back", default="24 hours", metavar="LENGTH", show_default=True, help="How far back a last reading may lie."
 )
 @click.option("--only", multiple=True, metavar="FIELD=VALUE,...", help="Only these readings, as in fermata report.")
-@OUTPUT
+@giving.output
 @LIMIT
 @click.pass_context
 def inside(ctx: click.Context, /, log: str, **options: Any) -> None:
@@ -37,7 +36,7 @@ def inside(ctx: click.Context, /, log: str, **options: Any) -> None:
     at = common.read_now(options["at"], workspace.config.workspace.zone, "--at")
     names = {k: tuple(p.strip() for p in options[k].split(",")) for k in ("opening", "closing")}
     found = workspace.inside(log, at=at, back=options["back"], only=common.conditions(options["only"]), **names)
-    common.emit(found, options["output"], options["limit"])
+    giving.emit(found, options["output"], options["limit"])
 
 
 @click.command(name="contacts")
@@ -50,7 +49,7 @@ def inside(ctx: click.Context, /, log: str, **options: Any) -> None:
     "--place", "at", default="place", metavar="FIELD", show_default=True, help="The field that must be the same."
 )
 @common.narrowing
-@OUTPUT
+@giving.output
 @LIMIT
 @click.pass_context
 def contacts(ctx: click.Context, /, log: str, person: str, **options: Any) -> None:
@@ -66,7 +65,7 @@ def contacts(ctx: click.Context, /, log: str, person: str, **options: Any) -> No
     workspace.known(log)
     report = common.narrowed(workspace, Report(log=log), options)
     found = workspace.contacts_of(report, person, within=options["within"], at=options["at"])
-    common.emit(found, options["output"], options["limit"])
+    giving.emit(found, options["output"], options["limit"])
 
 
 @click.command(name="unusual")
@@ -86,7 +85,7 @@ def contacts(ctx: click.Context, /, log: str, person: str, **options: Any) -> No
     show_default=True,
     help="How many times the usual.",
 )
-@OUTPUT
+@giving.output
 @LIMIT
 @click.pass_context
 def unusual(ctx: click.Context, /, name: str, **options: Any) -> None:
@@ -100,4 +99,4 @@ def unusual(ctx: click.Context, /, name: str, **options: Any) -> None:
     report = common.narrowed(workspace, workspace.definition(name), options)
     report = report.changed(columns=[options["measure"]], **({"by": options["by"]} if options["by"] else {}))
     found = workspace.unusual(report, **{k: options[k] for k in ("unit", "history", "factor")})
-    common.emit(found, options["output"], options["limit"])
+    giving.emit(found, options["output"], options["limit"])

@@ -7,23 +7,23 @@ from typing import Any
 
 import click
 
-from fermata.cli import common
+from fermata.cli import common, giving
 
 __all__ = ["find", "register"]
 
 
 @click.command(name="find")
 @click.argument("text")
-@click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
+@giving.output
 @click.pass_context
-def find(ctx: click.Context, text: str, output: str | None) -> None:
+def find(ctx: click.Context, text: str, output: tuple[str, ...]) -> None:
     """Find people, devices, places and projects by part of any of their names.
 
     Candidates come with what tells them apart and when they were last seen; nothing is merged.
     """
     workspace = common.open_workspace(ctx)
     found = workspace.found_table(text)
-    common.emit(found, output)
+    giving.emit(found, output)
     if not found.rows:
         common.note(f"nobody and nothing known has {text!r} in any name")
         ctx.exit(1)
@@ -34,9 +34,11 @@ def find(ctx: click.Context, text: str, output: str | None) -> None:
 @click.option("--as-of", metavar="DATE", help="The day whose rows to list; today unless given.")
 @click.option("--only", multiple=True, metavar="FIELD=VALUE", help="Keep only rows with this value.")
 @click.option("--without", multiple=True, metavar="FIELD=VALUE", help="Leave out rows with this value.")
-@click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
+@giving.output
 @click.pass_context
-def register(ctx: click.Context, /, name: str | None, as_of: str | None, output: str | None, **chosen: Any) -> None:
+def register(
+    ctx: click.Context, /, name: str | None, as_of: str | None, output: tuple[str, ...], **chosen: Any
+) -> None:
     """List a register (people, devices, projects, assignments) as of a day; without NAME, the registers there are.
 
     \b
@@ -46,11 +48,11 @@ def register(ctx: click.Context, /, name: str | None, as_of: str | None, output:
 
     workspace = common.open_workspace(ctx)
     if name is None:
-        common.emit(workspace.register_list(), output)
+        giving.emit(workspace.register_list(), output)
         return
     try:
         day = date.fromisoformat(as_of) if as_of else None
     except ValueError:
         raise RequestError(f"--as-of {as_of!r} is no date; write 2026-03-01") from None
     narrowing = {k: common.conditions(v) for k, v in chosen.items() if v}
-    common.emit(workspace.register_table(name, as_of=day, **narrowing), output)
+    giving.emit(workspace.register_table(name, as_of=day, **narrowing), output)

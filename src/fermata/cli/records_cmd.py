@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from fermata.cli import common
+from fermata.cli import common, giving
 
 __all__ = ["command"]
 
@@ -16,7 +16,7 @@ __all__ = ["command"]
 @click.argument("log")
 @common.narrowing
 @click.option("--limit", type=click.IntRange(min=1), metavar="N", help="List at most N events; the cut is stated.")
-@click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
+@giving.output
 @click.option("--fields", metavar="FIELD,...", help="Only these fields, in this order (file and record too).")
 @click.option("--sort", metavar="FIELD,...", help="Order by fields; -FIELD for downwards. Oldest first unless told.")
 @click.option("--skip", type=click.IntRange(min=0), default=0, metavar="N", help="Pass over the first N.")
@@ -49,8 +49,8 @@ def command(ctx: click.Context, /, log: str, **options: Any) -> None:
 
     report = common.narrowed(workspace, Report(log=log), options)
     limit = options["limit"]
-    if limit is None and options["output"] is None and sys.stdout.isatty():
+    if limit is None and not options["output"] and sys.stdout.isatty():
         limit = 100
     names = {k: tuple(p.strip() for p in options[k].split(",")) if options[k] else () for k in ("fields", "sort")}
     layout = Layout(names["fields"], names["sort"], options["skip"], options["numbers"], options["totals"])
-    common.emit(workspace.listing(report, limit, layout), options["output"], limit)
+    giving.emit(workspace.listing(report, limit, layout), options["output"], limit)

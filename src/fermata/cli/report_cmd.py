@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from fermata.cli import common
+from fermata.cli import common, giving
 
 __all__ = ["command"]
 
@@ -76,7 +76,7 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 )
 @click.option("--part", metavar="N|TITLE", help="Of a page of several parts, only this one.")
 @click.option("--totals/--no-totals", default=None, help="With or without subtotals and grand total.")
-@click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
+@giving.output
 @click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
 @click.option("--explain", is_flag=True, help="Say how many events each filter took away.")
 @click.option("--dry-run", is_flag=True, help="Say period, zone, filters, coverage and expected size; run nothing.")
@@ -104,20 +104,20 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     report = workspace.definition(name)
     if options["same_as"]:
         report = report.narrowed_as(workspace.definition(options["same_as"]))
-    report = report.with_keys(_keys(options["keys"])) if options["keys"] else report
+    report = report.with_keys(common.keys(options["keys"], "--set")) if options["keys"] else report
     report = common.narrowed(workspace, _shaped(report, options), options)
     if options["dry_run"]:
         for what, words in workspace.describe(report):
             click.echo(f"{what:<12}{words}")
         return
-    result = workspace.run(report, explain=options["explain"], limit=common.most(options["limit"], options["output"]))
+    result = workspace.run(report, explain=options["explain"], limit=giving.most(options["limit"], options["output"]))
     workspace.remember(report)
     if options["records"]:
         records = result.records(of=options["of"], at=_pairs(options["at"]), limit=options["limit"])
-        common.emit(records, options["output"], options["limit"])
+        giving.emit(records, options["output"], options["limit"], how=result.display)
         return
     answer = result.part(options["part"]) if options["part"] else result.answer
-    common.emit(answer, options["output"], options["limit"])
+    giving.emit(answer, options["output"], options["limit"], how=result.display)
     if options["explain"]:
         _explain(result.data.steps)
 
@@ -152,23 +152,6 @@ def _pairs(texts: tuple[str, ...]) -> dict[str, str]:
             raise click.UsageError(f"--at {text!r}: write DIM=VALUE as the report shows them")
         pairs[name.strip()] = value.strip()
     return pairs
-
-
-def _keys(texts: tuple[str, ...]) -> dict[str, Any]:
-    """Keys and their values, as TOML writes them; a value that is no TOML is a text."""
-    import tomllib
-
-    found: dict[str, Any] = {}
-    for text in texts:
-        key, equals, value = text.partition("=")
-        if not equals:
-            raise click.UsageError(f"--set {text!r}: write KEY=VALUE, as in a report file")
-        try:
-            read = tomllib.loads(f"v = {value}")["v"]
-        except tomllib.TOMLDecodeError:
-            read = value.strip()
-        found[key.strip()] = read if isinstance(read, bool | int | float | str | list | dict) else str(read)
-    return found
 
 
 def _explain(steps: Any) -> None:

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from fermata.cli import common
+from fermata.cli import common, giving
 
 __all__ = ["command", "save", "trace"]
 
@@ -132,7 +132,7 @@ def save(ctx: click.Context, name: str, source: str, title: str | None, fixed: b
 @click.option("--period", metavar="PERIOD", default="all", show_default=True, help="As in fermata report.")
 @click.option("--zone", metavar="ZONE", help="Times of this zone.")
 @click.option("--log", metavar="LOG", default="", help="In this log only.")
-@click.option("--output", metavar="FORM|FILE", help="txt, csv, tsv or json, or a file with such an ending.")
+@giving.output
 @click.option("--part", metavar="N|TITLE", help="Only the summary (1), or only the events (2).")
 @click.option("--limit", type=click.IntRange(min=1), metavar="N", help="List at most N events; the cut is stated.")
 @click.pass_context
@@ -151,7 +151,7 @@ def trace(ctx: click.Context, /, name: str, **options: Any) -> None:
     field, equals, value = name.partition("=")
     asked = {"field": field.strip(), "name": value.strip()} if equals else {"name": name}
     chosen = {k: options[k] for k in ("period", "zone", "log") if options[k]}
-    limit = common.most(options["limit"], options["output"])
+    limit = giving.most(options["limit"], options["output"])
     result = workspace.trace(**asked, limit=limit, **chosen)
     answer = result.part(options["part"]) if options["part"] else result.answer
-    common.emit(answer, options["output"], options["limit"])
+    giving.emit(answer, options["output"], options["limit"])

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 from pathlib import Path
 
 import click
 
-from fermata.cli import common
+from fermata.cli import common, giving
 
 __all__ = ["command"]
 
@@ -21,7 +20,7 @@ WHOLE = ("fields", "gaps", "values", "unresolved")
 @click.argument("log", required=False)
 @click.option("--part", type=click.Choice(PARTS), help="Only this part, with all its rows.")
 @click.option("--period", default="all", metavar="PERIOD", help="Look at fields and names of this period only.")
-@click.option("--output", metavar="FORM|FILE", help="csv, tsv or json; csv and tsv need --part.")
+@giving.output
 @click.option(
     "--export",
     type=click.Path(path_type=Path),
@@ -30,7 +29,7 @@ WHOLE = ("fields", "gaps", "values", "unresolved")
 )
 @click.pass_context
 def command(
-    ctx: click.Context, log: str | None, part: str | None, period: str, output: str | None, export: Path | None
+    ctx: click.Context, log: str | None, part: str | None, period: str, output: tuple[str, ...], export: Path | None
 ) -> None:
     """Say whether LOG can be trusted: time covered, gaps, fields, unknown values and names, rejects.
 
@@ -43,7 +42,7 @@ def command(
     """
     workspace = common.open_workspace(ctx)
     if log is None:
-        common.emit(workspace.survey_all(), output)
+        giving.emit(workspace.survey_all(), output)
         return
     if export:
         for path, count in workspace.export_rejects(log, export):
@@ -51,23 +50,18 @@ def command(
         return
     found = workspace.survey(log, period=period)
     if part == "overview" and not output:
-        common.pairs(found.part(part))
+        giving.pairs(found.part(part))
     elif part:
-        common.emit(found.part(part), output)
-    elif output == "json":
-        from fermata import outputs
-
-        parts = {name: json.loads(outputs.render(records, "json")) for name, records in found.parts.items()}
-        click.echo(json.dumps(parts, ensure_ascii=False, indent=1))
-    elif output and output != "txt":
-        raise click.UsageError(f"--output {output} needs --part, one of {', '.join(PARTS)}")
+        giving.emit(found.part(part), output)
+    elif output:
+        giving.emit(found.page, output)
     else:
-        common.pairs(found.part("overview"))
+        giving.pairs(found.part("overview"))
         for name in WHOLE:
             rows = found.part(name).rows
             most = AT_ONCE if name != "fields" else len(rows)
             if rows:
                 click.echo()
-                common.emit(dataclasses.replace(found.part(name), rows=rows[:most], total=len(rows[:most])), None)
+                giving.emit(dataclasses.replace(found.part(name), rows=rows[:most], total=len(rows[:most])), ())
             if len(rows) > most:
                 click.echo(f"... {len(rows) - most:,} more: fermata survey {log} --part {name}")

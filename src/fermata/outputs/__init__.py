@@ -1,43 +1,88 @@
-"""Results to something to look at: one file per form, all fed by the same grid."""
+"""Results to something to look at: one module per form, all fed by the same grid."""
 
 from __future__ import annotations
 
+import functools
+import importlib
+import io
 import os
+from collections.abc import Callable
 from pathlib import Path
+from typing import IO, Any
 
-from fermata.errors import DataError, UnknownName
+from fermata.errors import DataError, FermataError, RequestError, UnknownName
+from fermata.outputs.writing import Progress, silent
+from fermata.reports.display import Display
 from fermata.reports.result import Answer
 
-__all__ = ["FORMS", "render", "save"]
+__all__ = ["BINARY", "FORMS", "form_of", "render", "save", "write"]
 
-FORMS = ("txt", "csv", "tsv", "json")
+FORMS: dict[str, tuple[str, dict[str, Any]]] = {  # form -> the function that writes it, with its arguments
+    "txt": ("text.write", {}),
+    "csv": ("delimited.write", {}),
+    "tsv": ("delimited.write", {"delimiter": "\t"}),
+    "json": ("json.write", {}),
+    "jsonl": ("json.lines", {}),
+    "xml": ("xml.write", {}),
+    "md": ("markdown.write", {}),
+    "html": ("html.write", {}),
+    "pdf": ("pdf.write", {}),
+    "xlsx": ("xlsx.write", {}),
+    "parquet": ("parquet.write", {}),
+    "png": ("charts.write", {"form": "png"}),
+    "svg": ("charts.write", {"form": "svg"}),
+}
+BINARY = ("pdf", "xlsx", "parquet", "png")
+Write = Callable[[Answer, IO[bytes], Display, Progress], None]
 
 
-def render(item: Answer, form: str) -> str:
-    """The output in one of `FORMS`. Raises UnknownName for another."""
-    if form == "txt":
-        from fermata.outputs import text
-
-        return text.render(item)
-    if form in ("csv", "tsv"):
-        from fermata.outputs import delimited
-
-        return delimited.render(item, delimiter="\t" if form == "tsv" else ",")
-    if form == "json":
-        from fermata.outputs import json
-
-        return json.render(item)
-    raise UnknownName.of("output form", form, FORMS)
+def form_of(path: Path) -> str:
+    """The form a file's ending names. Raises RequestError."""
+    ending = path.suffix.removeprefix(".").lower()
+    if ending in FORMS:
+        return ending
+    said = f"{path} has the ending {path.suffix!r}" if path.suffix else f"{path} has no ending"
+    raise RequestError(f"{said}, which names no form; there are {', '.join(FORMS)}")
 
 
-def save(item: Answer, path: Path, form: str | None = None) -> Path:
+def writer(form: str) -> Write:
+    """What writes a form. Raises UnknownName."""
+    if form not in FORMS:
+        raise UnknownName.of("output form", form, FORMS)
+    place, told = FORMS[form]
+    module, name = place.split(".")
+    found: Write = getattr(importlib.import_module(f"fermata.outputs.{module}"), name)
+    return functools.partial(found, **told) if told else found
+
+
+def write(item: Answer, out: IO[bytes], form: str, how: Display | None = None, progress: Progress = silent) -> None:
+    """Writes the output to a binary stream, piece by piece. Raises UnknownName, RequestError."""
+    writer(form)(item, out, how or Display(), progress)
+
+
+def render(item: Answer, form: str, how: Display | None = None) -> str:
+    """The output of a form that is text. Raises UnknownName, RequestError."""
+    if form in BINARY:
+        raise RequestError(f"{form} is no text; save it to a file")
+    out = io.BytesIO()
+    write(item, out, form, how)
+    return out.getvalue().decode()
+
+
+def save(
+    item: Answer, path: Path, form: str | None = None, how: Display | None = None, progress: Progress = silent
+) -> Path:
     """Writes the output whole or not at all; the form is the file's ending unless given."""
-    rendered = render(item, form or path.suffix.removeprefix(".").lower())
+    form = form or form_of(path)
     aside = path.with_name(f".{path.name}.{os.getpid()}")
     try:
-        aside.write_text(rendered, encoding="utf-8", newline="")
+        with aside.open("wb") as out:
+            write(item, out, form, how, progress)
         aside.replace(path)
+    except FermataError:
+        raise
     except OSError as e:
+        raise DataError(f"{path}: cannot be written: {e.strerror or e}") from None
+    finally:
         aside.unlink(missing_ok=True)
-        raise DataError(f"{path}: cannot be written: {e.strerror}") from None
     return path

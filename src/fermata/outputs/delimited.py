@@ -2,51 +2,98 @@
 
 from __future__ import annotations
 
-import csv
-import io
-from typing import Any
+import re
+from collections.abc import Iterator, Sequence
+from typing import IO, Any
 
 from fermata.errors import RequestError
-from fermata.outputs.formats import data
+from fermata.outputs.formats import data, guarded, sheet
 from fermata.outputs.grid import Grid, of
-from fermata.reports.result import Answer, Page
+from fermata.outputs.writing import Progress, bare
+from fermata.reports.display import Display
+from fermata.reports.result import Answer, Records, RunResult
 
-__all__ = ["render"]
+__all__ = ["grids", "headings", "write"]
+
+QUOTE = '"'
 
 
-def render(item: Answer, *, delimiter: str = ",") -> str:
+def write(item: Answer, out: IO[bytes], how: Display, progress: Progress, *, delimiter: str = ",") -> None:
     """One header line, then the rows of the finest level (RFC 4180, UTF-8, line ends LF); subtotals are left out.
 
-    Durations are h:mm:ss, times ISO 8601 with their offset, shares fractions of one. Texts stand as they were logged.
+    Durations are h:mm:ss, times ISO 8601 with their offset, shares fractions of one. Texts stand as they were logged; what is not
+    known is empty, an empty text is "". With `how.spreadsheet` everything is as `how` says, texts that look like formulas have an
+    apostrophe in front, and a byte order mark comes first.
     """
-    target = io.StringIO()
-    writer = csv.writer(target, delimiter=delimiter, lineterminator="\n")
-    if isinstance(item, Page):
-        _stacked(item, writer)
-        return target.getvalue()
-    grid = of(item)
-    writer.writerow(_headings(grid))
-    for (level, _), row in zip(grid.rows, grid.texts(data), strict=True):
-        if level >= grid.depth:
-            writer.writerow(row)
-    return target.getvalue()
+    how = how if how.spreadsheet else bare(how)
+    form = sheet if how.spreadsheet else data
+    if how.spreadsheet:
+        out.write("\ufeff".encode())
+        delimiter = ";" if delimiter == "," and how.decimal == "comma" else delimiter
+    special = re.compile(f'[{delimiter}"\r\n]')
+
+    def quoted(text: str) -> str:
+        return f'"{text.replace(QUOTE, QUOTE * 2)}"' if not text or special.search(text) else text
+
+    def cell(*told: Any) -> str:
+        return quoted(form(*told))
+
+    first = True
+    for title, grid in grids(item, how):
+        heads = [*(["Part"] if title is not None else []), *headings(grid)]
+        if first:
+            heads = [guarded(h) for h in heads] if how.spreadsheet else heads
+            out.write((delimiter.join(map(quoted, heads)) + "\n").encode())
+        first = False
+        for block in grid.blocks():
+            cells = grid.strings(block, form, cell)
+            if min(block.levels, default=grid.depth) < grid.depth:
+                keep = [n for n, level in enumerate(block.levels) if level >= grid.depth]
+                cells = [c.take(keep) for c in cells]
+            _put(cells if title is None else [_same(quoted(title), len(cells[0])), *cells], delimiter, out)
+            progress(len(cells[0]))
 
 
-def _headings(grid: Grid) -> list[str]:
-    return [f"{a} {h}" if a else h for a, h in zip(grid.above, grid.headings, strict=True)]
+def _put(cells: Sequence[Any], delimiter: str, out: IO[bytes]) -> None:
+    """Lines of columns of texts; what is not known is empty."""
+    import numpy as np
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    joined = pc.binary_join_element_wise(*(c.fill_null("") for c in cells), delimiter)
+    lines = pc.binary_join_element_wise(joined, "\n", "").cast(pa.large_string())
+    if len(lines):
+        _, ends, letters = lines.buffers()
+        out.write(memoryview(letters)[: np.frombuffer(ends, np.int64)[lines.offset + len(lines)]])
 
 
-def _stacked(page: Page, writer: Any) -> None:
-    """The parts of a page below each other, with the part's title in front of each row. Raises RequestError if they differ."""
-    grids = [(p.title, of(p.item)) for p in page.parts if p.item is not None]
-    heads = {tuple(_headings(g)) for _, g in grids}
-    if len(heads) != 1:
-        listed = "; ".join(f"{n}: {p.title}" for n, p in enumerate(page.parts, 1))
+def _same(text: str, count: int) -> Any:
+    import pyarrow as pa
+
+    return pa.array([text] * count, pa.string())
+
+
+def grids(item: Answer, how: Display) -> Iterator[tuple[str | None, Grid]]:
+    """The grids with the titles of their parts, None where there are no parts. Raises RequestError if their columns differ."""
+    if isinstance(item, RunResult | Records):
+        yield None, of(item, how)
+        return
+    found = [(p.title, of(p.item, how)) for p in item.parts if p.item is not None]
+    if len({tuple(headings(g)) for _, g in found}) != 1:
         raise RequestError(
-            f"this page has {len(page.parts)} parts with different columns; choose one with --part: {listed}"
+            f"this page has {len(item.parts)} parts with different columns; choose one with --part: {item.listed_parts}"
         )
-    writer.writerow(["Part", *heads.pop()])
-    for title, grid in grids:
-        for (level, _), row in zip(grid.rows, grid.texts(data), strict=True):
-            if level >= grid.depth:
-                writer.writerow([title, *row])
+    yield from found
+
+
+def headings(grid: Grid) -> list[str]:
+    """The headings, with what runs across in front, each told apart from the others."""
+    found: list[str] = []
+    for head, heading in zip(grid.heads, grid.headings, strict=True):
+        whole = f"{head.above} {heading}" if head.above else heading
+        n = 2
+        name = whole
+        while name in found:
+            name, n = f"{whole} {n}", n + 1
+        found.append(name)
+    return found

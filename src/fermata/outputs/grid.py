@@ -1,76 +1,183 @@
-"""A result or a listing as a plain grid of texts: what the terminal, CSV and JSON outputs share."""
+"""A result or a listing as a plain grid: headings, and rows in blocks of columns. What every output renders."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import dataclasses
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
-from zoneinfo import ZoneInfo
+from typing import Any, NamedTuple
 
 from fermata.analysis.table import Column, Table
 from fermata.errors import RequestError, UnknownName
-from fermata.outputs.formats import Show, Typed
+from fermata.outputs.columns import strings, texts
+from fermata.outputs.formats import ISO, TEXTUAL, Form, Show, Typed, label, people, unit_of
+from fermata.reports.display import Display
+from fermata.reports.listed import Listed
 from fermata.reports.result import Context, Records, RunResult
 from fermata.reports.spec import ColumnSpec
 from fermata.timeline.zones import zone
 
-__all__ = ["Grid", "of"]
+__all__ = ["Block", "Grid", "Head", "of"]
 
-Format = Callable[[Any, str, int, ZoneInfo, Show | None], str]
 PLAIN = ("h:mm", "h:mm:ss")  # units that the figure itself shows
+BLOCK = 50_000  # rows of a block
+
+
+@dataclass(frozen=True, slots=True)
+class Head:
+    """A column: its name, heading, type and scale, the heading above it (in a grid), its own unit and how it wants to be shown."""
+
+    name: str
+    label: str
+    kind: str
+    scale: int = 0
+    above: str = ""
+    unit: str = ""
+    show: Show | None = None
+
+    @property
+    def left(self) -> bool:
+        """Whether it is set to the left."""
+        return self.kind in TEXTUAL
+
+
+class Block(NamedTuple):
+    """Some rows of a grid: their levels, and column by column a list of values or an Arrow array."""
+
+    levels: Sequence[int]
+    columns: Sequence[Any]
 
 
 @dataclass(frozen=True)
 class Grid:
-    """Headings (with the group heading above, if any), rows of raw values with their level, and types per column.
+    """Columns, and rows of raw values with their level. `source` holds (level, values) for a table, the rows of a listing as they are.
 
-    `said` are dimensions of one value that stand in the title instead of a column; `second` the columns that go on a line of their
-    own below each row; `chart` the column whose bars are drawn, 0 for none.
+    `places` are where in a row the columns are. `said` are dimensions of one value that stand in the title instead of a column;
+    `second` the columns that go on a line of their own below each row; `chart` the column whose bars are drawn, 0 for none; `total`
+    counts the rows there would be without a limit.
     """
 
     context: Context
-    above: tuple[str, ...]
-    heads: tuple[str, ...]
-    kinds: tuple[str, ...]
-    scales: tuple[int, ...]
-    names: tuple[str, ...]
-    rows: tuple[tuple[int, tuple[Any, ...]], ...]
+    title: str
+    heads: tuple[Head, ...]
+    places: tuple[int, ...]
+    source: Sequence[Any]
     depth: int
     notes: tuple[str, ...]
     total: int
-    shows: tuple[Show | None, ...] = ()
+    how: Display = ISO
     said: tuple[str, ...] = ()
     second: tuple[str, ...] = ()
     chart: int = 0
+    listing: bool = False
+
+    def __len__(self) -> int:
+        return len(self.source)
 
     @property
     def headings(self) -> tuple[str, ...]:
         """The headings with the units asked for."""
-        units = [s.unit if s and s.unit not in PLAIN else "" for s in self._shows]
-        return tuple(f"{h} ({u})" if u else h for h, u in zip(self.heads, units, strict=True))
+        units = [self._unit(h) for h in self.heads]
+        return tuple(f"{h.label} ({u})" if u else h.label for h, u in zip(self.heads, units, strict=True))
 
     @property
-    def _shows(self) -> tuple[Show | None, ...]:
-        return self.shows or (None,) * len(self.heads)
+    def with_units(self) -> tuple[str, ...]:
+        """The headings with every unit: what is asked for, else the column's own."""
+        return tuple(
+            head if head != h.label or not h.unit or h.unit in PLAIN else f"{head} ({h.unit})"
+            for head, h in zip(self.headings, self.heads, strict=True)
+        )
 
-    def texts(self, form: Format) -> list[list[str]]:
-        """Every row as texts."""
+    def _unit(self, head: Head) -> str:
+        unit = head.show.unit if head.show else ""
+        if head.kind in ("duration", "mean duration") and not unit:
+            unit = unit_of(self.how)
+        return "" if unit in PLAIN else unit
+
+    @property
+    def rows(self) -> tuple[tuple[int, tuple[Any, ...]], ...]:
+        """All rows with their levels."""
+        found: list[tuple[int, tuple[Any, ...]]] = []
+        for levels, columns in self.blocks():
+            values = [c if isinstance(c, list) else c.to_pylist() for c in columns]
+            found += zip(levels, zip(*values, strict=True), strict=True)
+        return tuple(found)
+
+    def blocks(self, size: int = BLOCK) -> Iterator[Block]:
+        """The rows, at most `size` at a time."""
+        if isinstance(self.source, Listed):
+            for table in self.source.tables():
+                for at in range(0, table.num_rows, size):
+                    part = [table.column(i).slice(at, size) for i in self.places]
+                    yield Block([1] * len(part[0]), part)
+            return
+        for at in range(0, len(self.source), size):
+            rows = self.source[at : at + size]
+            leveled = [(1, r) for r in rows] if self.listing else rows
+            yield Block([level for level, _ in leveled], [[r[i] for _, r in leveled] for i in self.places])
+
+    def texts(self, block: Block, form: Form) -> list[list[str | None]]:
+        """The texts of a block, column by column; None where nothing is known."""
         tz = zone(self.context.zone)
-        pairs = list(zip(self.kinds, self.scales, self._shows, strict=True))
-        return [[form(v, k, s, tz, show) for v, (k, s, show) in zip(row, pairs, strict=True)] for _, row in self.rows]
+        told = zip(block.columns, self.heads, strict=True)
+        return [texts(column, h.kind, h.scale, tz, h.show, self.how, form) for column, h in told]
+
+    def strings(self, block: Block, times: Form, form: Form) -> list[Any]:
+        """The same as Arrow arrays: times as `times` writes them, everything else as `form` does."""
+        tz = zone(self.context.zone)
+        told = zip(block.columns, self.heads, strict=True)
+        return [
+            strings(column, h.kind, h.scale, tz, h.show, self.how, times if h.kind == "time" else form)
+            for column, h in told
+        ]
+
+    def lines(self, form: Form = people) -> list[list[str]]:
+        """Every row as texts, "" where nothing is known."""
+        found: list[list[str]] = []
+        for block in self.blocks():
+            columns = [[t or "" for t in column] for column in self.texts(block, form)]
+            found += [list(row) for row in zip(*columns, strict=True)]
+        return found
+
+    def first(self, count: int) -> Grid:
+        """The grid of the first rows only."""
+        return dataclasses.replace(self, source=self.source[:count])
 
 
-def of(item: RunResult | Records, *, titled: bool = False) -> Grid:
-    """The grid of a result (subtotals named in words) or of a listing.
+def of(item: RunResult | Records, how: Display = ISO, *, titled: bool = False) -> Grid:
+    """The grid of a result (subtotals named in words) or of a listing, with the columns that `how` chooses. Raises UnknownName.
 
     With `titled`, a dimension of one value among several is said in the title (`said`) and has no column.
     """
     if isinstance(item, Records):
-        return _of_records(item)
+        return _of_records(item, how)
     table, said = _without_single(item.table) if titled else (item.table, ())
     if item.report.measures == "down":
-        return _down(item, table, said)
-    return _across(item, table, said)
+        return _chosen(_down(item, table, said, how))
+    return _chosen(_across(item, table, said, how))
+
+
+def _chosen(grid: Grid) -> Grid:
+    """Only the measures that are wanted, the groups always, in the order they have."""
+    if not grid.how.columns:
+        return grid
+    heads = grid.heads
+    wanted = {_place(name, [(h.name, h.label) for h in heads]) for name in grid.how.columns}
+    labels = {heads[i].label for i in wanted} | {heads[i].above for i in wanted if heads[i].above and i >= grid.depth}
+    keep = [i for i, h in enumerate(heads) if i < grid.depth or h.label in labels]
+    chart = keep.index(grid.chart) if grid.chart in keep else 0
+    return dataclasses.replace(
+        grid, heads=tuple(heads[i] for i in keep), places=tuple(grid.places[i] for i in keep), chart=chart
+    )
+
+
+def _place(wanted: str, known: Sequence[tuple[str, str]]) -> int:
+    """Which column a name or heading means. Raises UnknownName."""
+    low = wanted.lower()
+    for i, (name, heading) in enumerate(known):
+        if low in (name.lower(), heading.lower()):
+            return i
+    raise UnknownName.of("column", wanted, [heading for _, heading in known], where="in this output")
 
 
 def _without_single(table: Table) -> tuple[Table, tuple[str, ...]]:
@@ -95,7 +202,7 @@ def _less(values: tuple[Any, ...], i: int) -> tuple[Any, ...]:
     return (*values[:i], *values[i + 1 :])
 
 
-def _shows(result: RunResult, columns: tuple[Column, ...]) -> tuple[Show | None, ...]:
+def _shows(result: RunResult, columns: tuple[Column, ...]) -> list[Show | None]:
     """How each column wants to be shown, by the report's columns."""
     asked: dict[str, ColumnSpec] = {c.heading: c for c in result.report.columns}
     found = []
@@ -104,10 +211,10 @@ def _shows(result: RunResult, columns: tuple[Column, ...]) -> tuple[Show | None,
         places = len(spec.format.partition(".")[2]) if spec and spec.format else None
         plain = spec is None or not (spec.unit or spec.format or spec.width)
         found.append(None if plain or spec is None else Show(spec.unit, places, spec.width))
-    return tuple(found)
+    return found
 
 
-def _down(result: RunResult, table: Table, said: tuple[str, ...]) -> Grid:
+def _down(result: RunResult, table: Table, said: tuple[str, ...], how: Display) -> Grid:
     """The columns below each other under each group; what runs across stays across."""
     dimensions, measures = table.dimensions, table.measures
     shows = _shows(result, measures)
@@ -116,81 +223,81 @@ def _down(result: RunResult, table: Table, said: tuple[str, ...]) -> Grid:
     place = {(c.label, c.across_label): i for i, c in enumerate(measures)}
     rows: list[tuple[int, tuple[Any, ...]]] = []
     for row in table.rows if len(table.body) > 1 else table.body:
-        shown = _named(row, len(dimensions))
+        shown = _named(row, len(dimensions), how)
         body = row.level == len(dimensions)
-        for n, label in enumerate(labels):
+        for n, heading in enumerate(labels):
             cells = [
                 Typed(row.cells[i], measures[i].type, measures[i].scale, shows[i])
                 if i is not None and row.cells[i] is not None
                 else None
-                for i in (place.get((label, a)) for a in across)
+                for i in (place.get((heading, a)) for a in across)
             ]
             heads = shown if body or not n else [""] * len(shown)
-            rows.append((row.level + body, (*heads, label, *cells)))
-    width = len(across)
-    return Grid(
-        result.context, tuple([""] * (len(dimensions) + 1 + width)),
-        (*(c.label for c in dimensions), "Measure", *(a or "Figure" for a in across)),
-        tuple(["text"] * (len(dimensions) + 1) + ["mixed"] * width), (0,) * (len(dimensions) + 1 + width),
-        (*(c.name for c in dimensions), "measure", *(a or "figure" for a in across)),
-        tuple(rows), len(dimensions) + 1, result.caveats, len(rows), (), said,
-    )  # fmt: skip
+            rows.append((row.level + body, (*heads, heading, *cells)))
+    heads_ = (*_dimensions(table), Head("measure", "Measure", "text"))
+    figures = (Head(a or "figure", label(a, how) if a else "Figure", "mixed") for a in across)
+    return _table(result, (*heads_, *figures), rows, len(dimensions) + 1, said, how)
 
 
-def _named(row: Any, width: int) -> list[str]:
+def _named(row: Any, width: int, how: Display) -> list[str]:
     """The dimension cells of a row, a subtotal's in words."""
-    shown = list(row.shown) + [""] * (width - len(row.shown))
+    shown = [label(s, how) for s in row.shown] if how is not ISO else list(row.shown)
     if row.level < width:
-        shown[row.level] = "All" if row.level == 0 else f"All of {row.shown[-1]}"
-    return shown
+        shown.append("All" if row.level == 0 else f"All of {shown[-1]}")
+    return shown + [""] * (width - len(shown))
 
 
-def _across(result: RunResult, table: Table, said: tuple[str, ...]) -> Grid:
-    dimensions, measures = table.dimensions, table.measures
-    rows = [(row.level, (*_named(row, len(dimensions)), *row.cells)) for row in table.rows]
-    return Grid(
-        result.context,
-        tuple([""] * len(dimensions) + [c.across_label for c in measures]),
-        tuple(c.label for c in (*dimensions, *measures)),
-        tuple(["text"] * len(dimensions) + [c.type for c in measures]),
-        tuple([0] * len(dimensions) + [c.scale for c in measures]),
-        tuple([c.name for c in dimensions] + [c.name for c in measures]),
-        tuple(rows),
-        len(dimensions),
-        result.caveats,
-        len(rows),
-        (*(None for _ in dimensions), *_shows(result, measures)),
-        said,
-        chart=_charted(result, table),
-    )
+def _dimensions(table: Table) -> list[Head]:
+    return [Head(c.name, c.label, "text") for c in table.dimensions]
+
+
+def _across(result: RunResult, table: Table, said: tuple[str, ...], how: Display) -> Grid:
+    width = len(table.dimensions)
+    rows = [(row.level, (*_named(row, width, how), *row.cells)) for row in table.rows]
+    shows = _shows(result, table.measures)
+    figures = [
+        Head(c.name, c.label, c.type, c.scale, label(c.across_label, how), c.unit, show)
+        for c, show in zip(table.measures, shows, strict=True)
+    ]
+    grid = _table(result, (*_dimensions(table), *figures), rows, width, said, how)
+    return dataclasses.replace(grid, chart=_charted(result, table))
+
+
+def _table(
+    result: RunResult, heads: tuple[Head, ...], rows: list[Any], depth: int, said: tuple[str, ...], how: Display
+) -> Grid:
+    places, notes = tuple(range(len(heads))), result.caveats
+    return Grid(result.context, result.context.title, heads, places, rows, depth, notes, len(rows), how, said)
 
 
 def _charted(result: RunResult, table: Table) -> int:
     """The place of the column that bars are drawn of: the one named, else the first. Raises UnknownName, RequestError."""
     if not result.report.chart or not table.measures:
         return 0
-    name = result.report.chart.removeprefix("bar").removeprefix(" of ").strip().lower()
+    return len(table.dimensions) + drawn(table, result.report.charted[1])
+
+
+def drawn(table: Table, name: str) -> int:
+    """Which measure column of a table to draw: the one of that heading, else the first. Raises UnknownName, RequestError."""
     places = {c.label.lower(): i for i, c in reversed(list(enumerate(table.measures)))}
-    if name and name not in places:
-        raise UnknownName.of("column", name, [c.label for c in table.measures], where="to draw bars of")
-    i = places[name] if name else 0
-    if table.measures[i].type in ("text", "time", "tags", "flag"):
+    if name and name.lower() not in places:
+        raise UnknownName.of("column", name, [c.label for c in table.measures], where="to draw")
+    i = places[name.lower()] if name else 0
+    if table.measures[i].type in TEXTUAL:
         raise RequestError(f"chart: {table.measures[i].label} is a {table.measures[i].type}, and has no length")
-    return len(table.dimensions) + i
+    return i
 
 
-def _of_records(records: Records) -> Grid:
-    columns = records.columns
+def _of_records(records: Records, how: Display) -> Grid:
+    known = [(c[0], c[1]) for c in records.columns]
+    hidden = {"start": ("finish",), "finish": ("start",), "none": ("start", "finish"), "both": ()}[how.times]
+    places = [_place(name, known) for name in how.columns]
+    if not places:
+        places = [i for i, (name, _) in enumerate(known) if name not in hidden]
+    columns = [records.columns[i] for i in places]
+    heads = tuple(Head(name, heading, kind, scale, "", unit) for name, heading, kind, unit, scale in columns)
+    below = tuple(h.name for h in heads if h.name in records.second)
     return Grid(
-        records.context,
-        tuple("" for _ in columns),
-        tuple(c[1] for c in columns),
-        tuple(c[2] for c in columns),
-        tuple(c[4] for c in columns),
-        tuple(c[0] for c in columns),
-        tuple((1, row) for row in records.rows),
-        1,
-        records.notes,
-        records.total,
-        second=records.second,
-    )
+        records.context, records.title, heads, tuple(places), records.rows, 1, records.notes, records.total, how, second=below,
+        listing=True,
+    )  # fmt: skip

@@ -4,53 +4,71 @@ from __future__ import annotations
 
 import dataclasses
 import textwrap
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from decimal import Decimal
+from typing import IO, Any
 
 from wcwidth import wcswidth
 
-from fermata.outputs.formats import people
+from fermata.outputs.formats import ISO, people
 from fermata.outputs.grid import Grid, of
-from fermata.reports.result import ALL, Answer, Page, Records, RunResult
-from fermata.timeline.words import stamp
+from fermata.outputs.heading import made_by, subtitle
+from fermata.outputs.writing import Progress
+from fermata.reports.display import Display
+from fermata.reports.result import Answer, Page, Records, RunResult
 from fermata.timeline.zones import zone
 
-__all__ = ["render"]
+__all__ = ["render", "write"]
 
+Rows = Sequence[tuple[int, tuple[Any, ...]]]
 BAR = 24  # characters of the longest bar
 WIDEST = 48  # a text column is cut to this in a terminal, with a mark
 BOLD, DIM, PLAIN = "\x1b[1m", "\x1b[2m", "\x1b[0m"
 
 
+def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> None:
+    """The table as text, whole, with exact period and maker at the end."""
+    out.write(render(item, how, made=True).encode())
+    progress(0)
+
+
 def render(
-    item: Answer, *, colour: bool = False, most_rows: int | None = None, width: int | None = None, under: str = ""
+    item: Answer,
+    how: Display = ISO,
+    *,
+    colour: bool = False,
+    most_rows: int | None = None,
+    width: int | None = None,
+    under: str = "",
+    made: bool = False,
 ) -> str:
     """The whole output as text. With `most_rows`, a longer table is cut and the cut is stated with its count.
 
     With `width`, a wider table is set in blocks below each other, the first columns repeated; nothing is left out. A page that has one
-    part for each value has a form feed between them when it goes to a file. `under` is a period said above already.
+    part for each value has a form feed between them when it goes to a file. `under` is a period said above already. With `made`, exact
+    period, who made it when with which version stand at the end.
     """
     if isinstance(item, Page):
-        return _page(item, colour, most_rows, width)
-    grid = of(item, titled=True)
-    title = item.title if isinstance(item, Records) else grid.context.title
-    title = f"{title} ({', '.join(grid.said)})" if grid.said else title
+        return _page(item, how, colour, most_rows, width, made)
+    grid = of(item, how, titled=True)
+    title = f"{grid.title} ({', '.join(grid.said)})" if grid.said else grid.title
     lines = [_styled(title, BOLD, colour), *(_styled(s, DIM, colour) for s in _subtitle(grid, width, under)), ""]
-    shown = grid.rows if most_rows is None or len(grid.rows) <= most_rows else grid.rows[:most_rows]
-    lines += _table(grid, len(shown), colour, width)
-    missing = max(grid.total, len(grid.rows)) - len(shown)
+    shown = grid if most_rows is None or len(grid) <= most_rows else grid.first(most_rows)
+    lines += _table(shown, colour, width)
+    missing = max(grid.total, len(grid)) - len(shown)
     if missing > 0:
         lines.append(
             _styled(f"... {missing:,} more rows; all of them: --output FILE, or a larger --limit", DIM, colour)
         )
     if isinstance(item, Records) and item.figure is not None:
-        kind, scale = grid.kinds[-1], grid.scales[-1]
-        shown_figure = people(item.figure, kind, scale, zone(grid.context.zone))
+        _, _, kind, _, scale = item.columns[-1]
+        shown_figure = people(item.figure, kind, scale, zone(grid.context.zone), None, how)
         lines += [
             "",
             f"{_styled('Figure', BOLD, colour)}  {shown_figure}, from {item.total:,} record{'s' * (item.total != 1)}",
         ]
     lines += _notes(grid.notes, colour, width)
+    lines += ["", *made_by(grid.context, how)] if made else []
     return "\n".join(line.rstrip() for line in lines) + "\n"
 
 
@@ -68,7 +86,7 @@ def _wrapped(text: str, width: int | None) -> list[str]:
     return textwrap.wrap(text, max(width, 40), break_on_hyphens=False) or [""] if width else [text]
 
 
-def _page(page: Page, colour: bool, most_rows: int | None, width: int | None) -> str:
+def _page(page: Page, how: Display, colour: bool, most_rows: int | None, width: int | None, made: bool) -> str:
     """The parts below each other, the verdict first."""
     head = [_styled(page.title, BOLD, colour), _styled(f"{page.context.period}, {page.context.zone}", DIM, colour)]
     verdict = page.verdict[:1].upper() + page.verdict[1:]
@@ -82,9 +100,13 @@ def _page(page: Page, colour: bool, most_rows: int | None, width: int | None) ->
             continue
         item = part.item if page.breaks else _without_notes(part.item, said)
         under = "" if page.breaks else page.context.period
-        blocks.append(mark + render(item, colour=colour, most_rows=most_rows, width=width, under=under))
+        whole = made and page.breaks  # each goes to somebody else
+        text = render(item, how, colour=colour, most_rows=most_rows, width=width, under=under, made=whole)
+        blocks.append(mark + text)
     if page.notes:
         blocks.append("\n".join(_notes(page.notes, colour, width)[1:]) + "\n")
+    if made and not page.breaks:
+        blocks.append("\n".join(made_by(page.context, how)) + "\n")
     between = "\n\f" if page.breaks and width is None else "\n"
     return between.join(blocks)
 
@@ -101,15 +123,7 @@ def _without_notes(item: RunResult | Records, said: set[str]) -> RunResult | Rec
 
 def _subtitle(grid: Grid, width: int | None, under: str) -> list[str]:
     """Period, zone, filters and freshness, on as many lines as they need; the period not if it was said above."""
-    context = grid.context
-    tz = zone(context.zone)
-    words = context.period if context.period_text != "all" else f"everything: {context.period}"
-    asked = f" ({context.period_text})" if context.period_text not in ("all", context.period) else ""
-    fresh = ", ".join(f"{name}: records to {stamp(at, tz)[:16]}" for name, at in context.fresh)
-    filters = [context.filters] if context.filters != "all events" else []
-    period = [f"{words}, {context.zone}{asked}"] if words != under else []
-    parts = [*period, *filters, fresh, context.view if context.view != ALL else ""]
-    parts = [p for p in parts if p]
+    parts = subtitle(grid.context, under)
     lines = parts[:1]
     for part in parts[1:]:
         joined = f"{lines[-1]} · {part}"
@@ -117,37 +131,34 @@ def _subtitle(grid: Grid, width: int | None, under: str) -> list[str]:
     return [line for long in lines for line in _wrapped(long, width)]
 
 
-def _table(grid: Grid, count: int, colour: bool, width: int | None) -> Iterator[str]:
-    some = dataclasses.replace(grid, rows=grid.rows[:count])
-    cells = some.texts(people)
-    for number, (level, _) in enumerate(some.rows):
+def _table(grid: Grid, colour: bool, width: int | None) -> Iterator[str]:
+    rows = grid.rows
+    cells = grid.lines(people)
+    for number, (level, _) in enumerate(rows):
         if level < grid.depth:
             cells[number][:level] = [""] * level  # the subtotal names its group itself
-        elif number and some.rows[number - 1][0] >= grid.depth:
-            _unrepeat(cells, some, number)
-    right = [kind not in ("text", "tags", "flag", "time") for kind in grid.kinds]
+        elif number and rows[number - 1][0] >= grid.depth:
+            _unrepeat(cells, grid.depth, rows, number)
+    right = [not h.left for h in grid.heads]
     heads = _heads(grid)
     whole = cells
     cells = _fitted(heads, cells, width)
-    cells = (
-        [[_cut(c, s.width) if s and s.width else c for c, s in zip(row, grid.shows, strict=True)] for row in cells]
-        if grid.shows
-        else cells
-    )
-    below = [grid.names.index(n) for n in grid.second]
+    most = [h.show.width if h.show else None for h in grid.heads]
+    cells = [[_cut(c, w) if w else c for c, w in zip(row, most, strict=True)] for row in cells] if any(most) else cells
+    below = [i for i, h in enumerate(grid.heads) if h.name in grid.second]
     cells = [
         [w if i in below else c for i, (c, w) in enumerate(zip(cut, row, strict=True))]
         for cut, row in zip(cells, whole, strict=True)
     ]
     widths = [max(_width(row[i]) for row in (*heads, *cells)) for i in range(len(right))]
-    bars = _bars(some) if grid.chart else None
+    bars = _bars(grid, rows) if grid.chart else None
     blocks = _blocks(widths, grid.depth, width, below)
     for n, block in enumerate(blocks):
         if n:
             yield ""
         for head in heads:
             yield _styled(_line(head, widths, right, block), BOLD, colour)
-        for number, ((level, _), texts) in enumerate(zip(some.rows, cells, strict=True)):
+        for number, ((level, _), texts) in enumerate(zip(rows, cells, strict=True)):
             line = _line(texts, widths, right, block)
             bar = bars[number] if bars and not n else ""
             if bar:
@@ -157,9 +168,9 @@ def _table(grid: Grid, count: int, colour: bool, width: int | None) -> Iterator[
                 yield "    " + " · ".join(f"{grid.headings[i]} {texts[i]}" for i in below if texts[i])
 
 
-def _bars(grid: Grid) -> list[str]:
+def _bars(grid: Grid, rows: Rows) -> list[str]:
     """A bar of block characters for each row of the body, in eighths of a character; none for totals and for less than nothing."""
-    found = [Decimal(row[grid.chart] or 0) if level >= grid.depth else Decimal(0) for level, row in grid.rows]
+    found = [Decimal(row[grid.chart] or 0) if level >= grid.depth else Decimal(0) for level, row in rows]
     most = Decimal(0)
     for v in found:
         most = max(most, v)
@@ -192,20 +203,20 @@ def _blocks(widths: list[int], kept: int, width: int | None, below: list[int]) -
 
 def _heads(grid: Grid) -> list[list[str]]:
     """One line of headings, or two in a grid: what all columns share is said once, above."""
-    if not any(grid.above):
+    if not any(h.above for h in grid.heads):
         return [list(grid.headings)]
     dimensions, measures = grid.headings[: grid.depth], grid.headings[grid.depth :]
-    across = grid.above[grid.depth :]
+    across = [h.above for h in grid.heads[grid.depth :]]
     if len(set(measures)) == 1:
         return [[*([""] * grid.depth), measures[0], *([""] * (len(measures) - 1))], [*dimensions, *across]]
     once = [a if i == 0 or a != across[i - 1] else "" for i, a in enumerate(across)]
     return [[*([""] * grid.depth), *once], list(grid.headings)]
 
 
-def _unrepeat(cells: list[list[str]], grid: Grid, row: int) -> None:
+def _unrepeat(cells: list[list[str]], depth: int, rows: Rows, row: int) -> None:
     """Leaves out group names that the row above already says."""
-    for i in range(grid.depth - 1):
-        if grid.rows[row][1][i] != grid.rows[row - 1][1][i]:
+    for i in range(depth - 1):
+        if rows[row][1][i] != rows[row - 1][1][i]:
             return
         cells[row][i] = ""
 

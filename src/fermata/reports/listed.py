@@ -37,7 +37,18 @@ class Listed(Sequence[tuple[Any, ...]]):
     def __getitem__(self, at: slice) -> tuple[tuple[Any, ...], ...]: ...
 
     def __getitem__(self, at: int | slice) -> Any:
+        if isinstance(at, slice) and at.start is None and at.stop is not None and at.stop >= 0 and at.step is None:
+            return self._first(at.stop)
         return self._held[at]
+
+    def _first(self, count: int) -> tuple[tuple[Any, ...], ...]:
+        """The first rows; no more are read than these need."""
+        found: list[tuple[Any, ...]] = []
+        for table in self.tables():
+            found += zip(*(c.to_pylist() for c in table.slice(0, count - len(found)).columns), strict=True)
+            if len(found) >= count:
+                break
+        return tuple(found)
 
     def __iter__(self) -> Iterator[tuple[Any, ...]]:
         return iter(self._held)

@@ -151,7 +151,8 @@ def _as_records(
     if schema.spans:
         columns += [("finish", "Finish", "time", "", 0), ("duration", "Duration", "duration", "h:mm:ss", 0)]
     columns += [
-        (f.name, f.name.capitalize().replace("_", " ").replace(".", " "), f.type, f.unit, f.scale) for f in schema.fields
+        (f.name, f.name.capitalize().replace("_", " ").replace(".", " "), f.type, f.unit, f.scale)
+        for f in schema.fields
     ]
     columns += [("file", "File", "text", "", 0), ("record", "Record", "text", "", 0), *extra]
     if layout.fields:

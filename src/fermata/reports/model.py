@@ -19,12 +19,14 @@ from typing import Any, Literal, Self
 from pydantic import Field, ValidationError, field_validator, model_validator
 
 from fermata.errors import RequestError
+from fermata.reports.display import Display
 from fermata.reports.spec import EVERYWHERE, Ask, ColumnSpec, Listing, Sourced, column_of, several
 from fermata.tomlfile import problems
 
-__all__ = ["Part", "Report"]
+__all__ = ["CHARTS", "Part", "Report"]
 
-CHART = re.compile(r"bar( of .+)?")
+CHARTS = ("bar", "stacked", "ranked", "line", "area", "share", "heat map", "timeline")
+CHART = re.compile(rf"({'|'.join(CHARTS)})?(?:(?:^| )of (.+))?")
 
 
 class Report(Sourced):
@@ -37,7 +39,8 @@ class Report(Sourced):
     `whole` all of it where this one is not over. `rows` keeps rows whose column is so ("Count = 0"); `checks` are equalities that
     must hold ("Colour + Mono = Pages"), `warn` limits ("Refused > 20").
     `known` asks for the state as it was known at the end of a date (or at a time). `top` keeps the N highest of the first dimension and puts the rest into one row.
-    `measures = "down"` sets the columns below each other under each group; `chart` draws bars beside the rows.
+    `measures = "down"` sets the columns below each other under each group; `chart` says what is drawn of them ("bar", "line of
+    Time"); a terminal shows bars. `display` says how figures, times and pages are shown.
 
     Instead of figures a report may list events (`listing`), a `register` `as_of` a day, or put a question (`ask`). `parts` puts
     several reports on one page, `each` one part for every value of a field. `asks_for` are fields a run must name;
@@ -67,7 +70,7 @@ class Report(Sourced):
     warn: tuple[str, ...] = ()
     measures: Literal["across", "down"] = "across"
     chart: str = ""
-    orientation: Literal["", "portrait", "landscape"] = ""
+    display: Display | None = None
     listing: Listing | None = None
     register_name: str = Field(default="", alias="register")
     as_of: str = ""
@@ -98,7 +101,7 @@ class Report(Sourced):
     @classmethod
     def _drawable(cls, text: str) -> str:
         if text and not CHART.fullmatch(text):
-            raise ValueError(f"{text!r}: write 'bar', or 'bar of COLUMN'")
+            raise ValueError(f"{text!r}: write one of {', '.join(CHARTS)}, 'bar of COLUMN', or 'of COLUMN'")
         return text
 
     @model_validator(mode="after")
@@ -141,6 +144,12 @@ class Report(Sourced):
         held = {f.alias or name: getattr(self, name) for name, f in type(self).model_fields.items()}
         return self.of(**{**held, **changes})
 
+    @property
+    def charted(self) -> tuple[str, str]:
+        """The kind of chart and the column to draw; "" where the report leaves it open."""
+        found = CHART.fullmatch(self.chart)
+        return (found[1] or "", found[2] or "") if found else ("", "")
+
     def with_keys(self, keys: Mapping[str, Any]) -> Self:
         """The report with keys changed, those of its tables too: `{"ask.back": "8 hours", "as_of": "2026-01-01"}`.
 
@@ -150,8 +159,8 @@ class Report(Sourced):
         for key, value in keys.items():
             name, dot, inner = key.partition(".")
             held = getattr(self, name, None) if dot else None
-            if dot and isinstance(held, Ask | Listing):
-                own = changes.get(name) or {n: getattr(held, n) for n in type(held).model_fields}
+            if dot and (isinstance(held, Ask | Listing | Display) or name == "display"):
+                own = changes.get(name) or {n: getattr(held, n) for n in getattr(held, "model_fields_set", ())}
                 changes[name] = {**own, inner: value}
             elif dot and name in ("ask", "listing"):
                 raise RequestError(f"{key}: this report has no {name}")

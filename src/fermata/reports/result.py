@@ -96,9 +96,12 @@ class Page:
         for number, part in enumerate(self.parts, 1):
             if text in (str(number), part.title):
                 return part
-        raise UnknownName.of(
-            "part", text, [f"{n}: {p.title}" for n, p in enumerate(self.parts, 1)], where="on this page"
-        )
+        raise UnknownName.of("part", text, self.listed_parts.split("; "), where="on this page")
+
+    @property
+    def listed_parts(self) -> str:
+        """Number and title of each part."""
+        return "; ".join(f"{n}: {p.title}" for n, p in enumerate(self.parts, 1))
 
 
 Answer = RunResult | Records | Page

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+from fermata._version import __version__
 from fermata.analysis.gaps import Gap
 from fermata.analysis.identify import opened
 from fermata.analysis.plan import Plan, Strand
@@ -20,7 +21,7 @@ from fermata.kinds import KINDS
 from fermata.reports.gaps import gaps, of_devices
 from fermata.reports.model import Report
 from fermata.reports.resolve import resolve
-from fermata.reports.result import Context, Records
+from fermata.reports.result import Context, Page, PagePart, Records
 from fermata.timeline.words import span, stamp
 from fermata.timeline.zones import zone
 
@@ -44,6 +45,13 @@ class Survey:
             raise UnknownName.of("part", name, self.parts, where="of a survey")
         return self.parts[name]
 
+    @property
+    def page(self) -> Page:
+        """All parts on one page."""
+        head = self.parts["overview"].context
+        parts = tuple(PagePart(r.title, r) for r in self.parts.values())
+        return Page(f"Survey of {self.log}", dataclasses.replace(head, title=f"Survey of {self.log}"), parts)
+
 
 def survey(log: str, place: Any, now: datetime, period: str = "all") -> Survey:
     """The survey of a log as `place` has it; fields and unresolved names are those of the period."""
@@ -51,7 +59,7 @@ def survey(log: str, place: Any, now: datetime, period: str = "all") -> Survey:
     strand = plan.strands[0]
     base = Context(
         title=log, period=plan.stretch.words, period_exact=plan.stretch.exact, period_text=plan.stretch.text,
-        zone=strand.schema.zone, filters="all events", fresh=(), made_at=now, version="", plan=plan.digest,
+        zone=strand.schema.zone, filters="all events", fresh=(), made_at=now, version=__version__, plan=plan.digest,
     )  # fmt: skip
     source = place.source(plan)
     engine, stored = source(dataclasses.replace(strand, lookups=()))

@@ -1,0 +1,90 @@
+"""A column of values to a column of texts: each different value is written once."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta, timezone
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from fermata.outputs.formats import Form, Show, clock, data, day
+from fermata.reports.display import Display
+from fermata.reports.listed import by_unique
+from fermata.timeline.zones import changes, offset
+
+__all__ = ["local_times", "strings", "texts"]
+
+DAY = 86_400_000_000
+NAIVE = datetime(1970, 1, 1)
+EPOCH = NAIVE.replace(tzinfo=UTC)
+
+
+def texts(
+    column: Any, kind: str, scale: int, zone: ZoneInfo, show: Show | None, how: Display, form: Form
+) -> list[str | None]:
+    """The texts of a column, a list of values or an Arrow array; None where nothing is known."""
+    if isinstance(column, list):
+        return [None if v is None else form(v, kind, scale, zone, show, how) for v in column]
+    found: list[str | None] = strings(column, kind, scale, zone, show, how, form).to_pylist()
+    return found
+
+
+def strings(column: Any, kind: str, scale: int, zone: ZoneInfo, show: Show | None, how: Display, form: Form) -> Any:
+    """The same as an Arrow array."""
+    import pyarrow as pa
+
+    if isinstance(column, list):
+        return pa.array(texts(column, kind, scale, zone, show, how, form), pa.string())
+    if kind == "time":
+        return _times(column, zone, how, form)
+    return by_unique(column, lambda v: None if v is None else form(v, kind, scale, zone, show, how))
+
+
+def local_times(column: Any, zone: ZoneInfo) -> tuple[Any, Any]:
+    """The wall-clock times of an Arrow column of UTC times as NumPy microseconds since 1970, and the zone's offsets."""
+    import numpy as np
+    import pyarrow as pa
+
+    whole = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
+    at = whole.cast(pa.timestamp("us")).cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False)
+    if not len(at):
+        return at, at
+    known = at[at != 0] if (at == 0).any() and (at != 0).any() else at
+    first, last = (EPOCH + timedelta(microseconds=int(t)) for t in (known.min(), known.max()))
+    turns = changes(first, last, zone)
+    edges = np.array([(c.at - EPOCH) // timedelta(microseconds=1) for c in turns], dtype=np.int64)
+    shifts = np.array([_micro(offset(first, zone)), *(_micro(c.after) for c in turns)], dtype=np.int64)
+    shift = shifts[np.searchsorted(edges, at, side="right")]
+    return at + shift, shift
+
+
+def _times(column: Any, zone: ZoneInfo, how: Display, form: Form) -> Any:
+    """Times as `form` writes them, from their days and their times of day."""
+    import numpy as np
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    wall, shift = local_times(column, zone)
+    if not len(wall):
+        return pa.array([], pa.string())
+    days, rest = np.divmod(wall, DAY)
+    exact = form is data
+    parts = [
+        by_unique(pa.array(days), lambda d: f"{NAIVE + timedelta(days=d):%Y-%m-%dT}" if exact else day(NAIVE + timedelta(days=d), how) + " "),
+        by_unique(pa.array(rest), lambda r: (NAIVE + timedelta(microseconds=r)).time().isoformat() if exact else clock(NAIVE + timedelta(microseconds=r), how)),
+    ]  # fmt: skip
+    if exact:
+        parts.append(
+            by_unique(
+                pa.array(shift),
+                lambda s: NAIVE.replace(tzinfo=timezone(timedelta(microseconds=s))).isoformat()[
+                    len("1970-01-01T00:00:00") :
+                ],
+            )
+        )
+    joined = pc.binary_join_element_wise(*parts, "")
+    empty = column.combine_chunks().is_null() if isinstance(column, pa.ChunkedArray) else column.is_null()
+    return pc.if_else(empty, None, joined)
+
+
+def _micro(length: timedelta) -> int:
+    return length // timedelta(microseconds=1)
