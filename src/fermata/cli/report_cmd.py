@@ -65,7 +65,12 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
     type=click.Choice(["across", "down"]),
     help="Columns beside each other, or below each other under each group.",
 )
-@click.option("--chart", metavar="KIND", help="Bars beside the rows: bar, or 'bar of COLUMN'; none without.")
+@click.option(
+    "--chart",
+    metavar="KIND",
+    help="What a chart draws as: bar, stacked, ranked, line, area, share, 'heat map'; none for no chart. A terminal shows bars.",
+)
+@click.option("--chart-of", metavar="COLUMN", help="Which column a chart draws; the first unless told.")
 @click.option("--each", metavar="FIELD", help="One part for each value of a field, as for statements.")
 @click.option(
     "--set",
@@ -130,6 +135,8 @@ def _shaped(report: Any, options: dict[str, Any]) -> Any:
     changes = {k: options[k] for k in single if options[k] is not None}
     if changes.get("chart") == "none":
         changes["chart"] = ""
+    elif options["chart_of"]:
+        changes["chart"] = f"{changes.get('chart', report.charted[0])} of {options['chart_of']}".strip()
     changes |= {k: options[k] for k in ("rows", "checks", "warn") if options[k]}
     if options["columns"]:
         changes["columns"] = [c.strip() for c in APART.split(options["columns"])]

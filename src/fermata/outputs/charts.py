@@ -1,0 +1,122 @@
+"""Charts as Matplotlib figures, PNG and SVG: what `drawing` says, in the look of the house."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+from typing import IO, TYPE_CHECKING, Any
+
+from fermata.outputs import drawing
+from fermata.outputs.drawing import Drawing
+from fermata.outputs.formats import ISO
+from fermata.outputs.plots import LIGHT, PLOTS, Look
+from fermata.outputs.writing import Progress
+from fermata.reports.display import Display
+from fermata.reports.result import Answer
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+__all__ = ["draw", "figure", "settings", "write"]
+
+WIDTH = 8.4  # inches
+DPI = 150
+HEAD, FOOT, SIDE = 46, 12, 12  # points above the plot, below it, beside it
+
+
+def write(item: Answer, out: IO[bytes], how: Display, progress: Progress, *, form: str) -> None:
+    """The chart as PNG (150 dots per inch) or SVG; the same input gives the same bytes. Raises RequestError."""
+    found = drawing.of(item, how)
+    with settings():
+        made = draw(found)
+        about: dict[str, Any] = {
+            "Title": found.title,
+            **({"Creator" if form == "svg" else "Author": how.author} if how.author else {}),
+        }
+        about |= {"Date": None} if form == "svg" else {"Software": None}
+        made.savefig(out, format=form, dpi=DPI, metadata=about)
+    progress(1)
+
+
+def figure(item: Answer, how: Display = ISO, *, kind: str = "", column: str = "") -> Figure:
+    """The chart as a Matplotlib figure, to be changed further. Raises UnknownName, RequestError."""
+    with settings():
+        return draw(drawing.of(item, how, kind, column))
+
+
+@contextlib.contextmanager
+def settings() -> Iterator[None]:
+    """Matplotlib as it comes, without a user's settings; no text is mathematics, no id is random."""
+    import matplotlib as mpl
+
+    with mpl.rc_context():
+        mpl.rcdefaults()
+        mpl.rcParams.update({
+            "svg.hashsalt": "fermata", "svg.fonttype": "path", "font.family": "DejaVu Sans", "font.size": 9, "text.parse_math": False,
+            "hatch.linewidth": 0.6,
+        })  # fmt: skip
+        yield
+
+
+def draw(found: Drawing, look: Look = LIGHT, *, bare: bool = False) -> Figure:
+    """The figure of a drawing; `bare` leaves out title and period where the page around says them."""
+    from matplotlib.figure import Figure
+
+    height = _height(found)
+    head = 24 if bare else HEAD
+    made = Figure(figsize=(WIDTH, height + (head + FOOT) / 72), facecolor=look.ground)
+    axes = made.add_axes((0.1, 0.1, 0.8, 0.8), facecolor="none")
+    for side in ("top", "right", "left", "bottom"):
+        axes.spines[side].set_visible(side == "bottom")
+        axes.spines[side].set_color(look.line)
+    axes.tick_params(colors=look.ink, length=0, labelsize=8)
+    PLOTS[found.kind](axes, found, look)
+    _placed(made, axes, head, FOOT + 14 * len(found.notes))
+    _titled(made, found, look, bare)
+    return made
+
+
+def _height(found: Drawing) -> float:
+    """The height of the plot itself, in inches."""
+    if found.kind == "ranked":
+        return max(0.24 * len(found.names), 0.8)
+    if found.kind == "timeline":
+        return max(0.24 * len(found.lanes) + 0.4, 1.0)
+    if found.kind == "heat map":
+        return max(0.28 * len(found.series) + 0.5, 1.6)
+    return 3.4
+
+
+def _placed(made: Figure, axes: Any, head: float, foot: float) -> None:
+    """The axes as large as their labels leave room for."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
+    canvas = FigureCanvasAgg(made)
+    wide, high = made.get_size_inches() * 72
+    axes.set_position((SIDE / wide, foot / high, 1 - 2 * SIDE / wide, 1 - (head + foot) / high))
+    for _ in range(2):  # labels may change once the room does
+        scale = 72 / made.dpi
+        box = axes.get_tightbbox(canvas.get_renderer())
+        now = axes.get_position()
+        left, right = now.x0 + (SIDE - box.x0 * scale) / wide, now.x1 - (box.x1 * scale - wide + SIDE) / wide
+        low, top = now.y0 + (foot - box.y0 * scale) / high, now.y1 - (box.y1 * scale - high + head) / high
+        axes.set_position((left, low, max(right - left, 0.2), max(top - low, 0.2)))
+
+
+def _titled(made: Figure, found: Drawing, look: Look, bare: bool) -> None:
+    """Title, period and measure from the top left, notes at the bottom, all placed in points."""
+    wide, high = made.get_size_inches() * 72
+    x = SIDE / wide
+    if not bare:
+        made.text(x, 1 - 17 / high, found.title, fontsize=12, fontweight="bold", color=look.ink)
+        made.text(
+            x,
+            1 - 31 / high,
+            f"{found.measure} · {found.period}" if found.measure else found.period,
+            fontsize=8.5,
+            color=look.soft,
+        )
+    elif found.measure:
+        made.text(x, 1 - 12 / high, found.measure, fontsize=8.5, color=look.soft)
+    for number, note in enumerate(found.notes):
+        made.text(x, (6 + 12 * number) / high, note, fontsize=7.5, color=look.soft)

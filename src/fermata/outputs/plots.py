@@ -1,0 +1,339 @@
+"""Each kind of chart on Matplotlib axes."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from fermata.outputs.drawing import OTHER, Drawing
+
+__all__ = ["DARK", "LIGHT", "PLOTS", "Look"]
+
+ROOM, LETTERS = 16, 110  # names of times that fit side by side when turned, letters of names that do unturned
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """Colours: ground, ink, soft ink, lines, those of the series in order (told apart without red and green), the others' grey."""
+
+    ground: str
+    ink: str
+    soft: str
+    line: str
+    series: tuple[str, ...]
+    other: str
+
+
+LIGHT = Look(
+    "#ffffff",
+    "#23282f",
+    "#5b6470",
+    "#c9ced6",
+    ("#1f6fa8", "#e08a1e", "#21866b", "#a4568f", "#58b0e0", "#8a6d3b"),
+    "#9aa1ab",
+)
+DARK = Look(
+    "#15191f",
+    "#e7eaee",
+    "#a7b0bc",
+    "#3c444f",
+    ("#5aa9e0", "#f0a848", "#4cbf9c", "#d78cc2", "#9ad4f5", "#cdb98a"),
+    "#7d8692",
+)
+
+
+def _colours(found: Drawing, look: Look) -> list[str]:
+    names = found.series if len(found.series) > 1 else found.names if found.kind == "share" else found.series
+    own = iter(look.series * (len(names) // len(look.series) + 1))
+    return [look.other if n.startswith(OTHER) else next(own) for n in names]
+
+
+def _scaled(axes: Any, look: Look, low: float = 0) -> None:
+    """A measured axis upwards: a light grid, plain numbers, from zero."""
+    from matplotlib.ticker import FuncFormatter, MaxNLocator
+
+    axes.yaxis.set_major_locator(MaxNLocator(5, min_n_ticks=3))
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda v, _: f"{v:,.10g}"))
+    axes.grid(axis="y", color=look.line, linewidth=0.6)
+    axes.set_axisbelow(True)
+    if low >= 0:
+        axes.set_ylim(bottom=0)
+    else:
+        axes.axhline(0, color=look.line, linewidth=0.8)
+
+
+def _low(found: Drawing) -> float:
+    return min((v for line in found.figures for v in line if v is not None), default=0.0)
+
+
+def _named(axes: Any, names: tuple[str, ...]) -> None:
+    """Names along the bottom: all where they fit, else every so many, long ones turned."""
+    fitting = max(ROOM, LETTERS // max(map(len, names), default=1))
+    step = math.ceil(len(names) / fitting) if len(names) > fitting and _alike(names) else 1
+    places = range(0, len(names), step)
+    longest = max((len(names[i]) for i in places), default=0)
+    turned = longest * len(places) > LETTERS
+    axes.set_xticks(list(places), [_short(names[i]) for i in places])
+    if turned:
+        axes.tick_params(axis="x", labelrotation=45)
+        for text in axes.get_xticklabels():
+            text.set_horizontalalignment("right")
+            text.set_rotation_mode("anchor")
+    axes.set_xlim(-0.6, len(names) - 0.4)
+
+
+def _alike(names: tuple[str, ...]) -> bool:
+    """Whether the names are times, of which some may be left out without loss."""
+    return all(n[:1].isdigit() for n in names)
+
+
+def _short(name: str, most: int = 28) -> str:
+    return name if len(name) <= most else name[: most - 1] + "…"
+
+
+def _legend(axes: Any, found: Drawing, look: Look) -> None:
+    if len(found.series) > 1:
+        shown = axes.legend(
+            loc="lower left", bbox_to_anchor=(0, 1.0), ncols=min(len(found.series), 4), frameon=False, fontsize=8, handlelength=1,
+            handleheight=1, borderaxespad=0.2, columnspacing=1.4,
+        )  # fmt: skip
+        for text in shown.get_texts():
+            text.set_color(look.ink)
+            text.set_text(_short(text.get_text()))
+
+
+def _gone(line: tuple[Any, ...]) -> list[float]:
+    return [math.nan if v is None else v for v in line]
+
+
+def _unknown(axes: Any, found: Drawing, look: Look) -> None:
+    """Hatches where nothing is known of any series, so that no data is not taken for zero."""
+    for i in range(len(found.names)):
+        if all(line[i] is None for line in found.figures):
+            axes.axvspan(i - 0.5, i + 0.5, facecolor="none", edgecolor=look.line, hatch="////", linewidth=0)
+
+
+def bar(axes: Any, found: Drawing, look: Look) -> None:
+    """Bars side by side."""
+    count = len(found.series)
+    wide = 0.8 / count
+    for n, (name, line, colour) in enumerate(zip(found.series, found.figures, _colours(found, look), strict=True)):
+        places = [i + (n - (count - 1) / 2) * wide for i in range(len(line))]
+        axes.bar(places, [v or 0 for v in line], width=wide * 0.94, color=colour, label=name)
+        for x, v in zip(places, line, strict=True):
+            if v == 0:  # zero is a figure: a mark on the line
+                axes.plot([x], [0], marker="_", color=colour, markersize=5, clip_on=False)
+    _finish(axes, found, look)
+
+
+def stacked(axes: Any, found: Drawing, look: Look) -> None:
+    """Bars on top of each other."""
+    ground = [0.0] * len(found.names)
+    for name, line, colour in zip(found.series, found.figures, _colours(found, look), strict=True):
+        values = [v or 0 for v in line]
+        axes.bar(range(len(line)), values, bottom=ground, width=0.76, color=colour, label=name)
+        ground = [g + v for g, v in zip(ground, values, strict=True)]
+    _finish(axes, found, look)
+
+
+def _finish(axes: Any, found: Drawing, look: Look) -> None:
+    _unknown(axes, found, look)
+    _named(axes, found.names)
+    _scaled(axes, look, _low(found))
+    _legend(axes, found, look)
+
+
+def line(axes: Any, found: Drawing, look: Look) -> None:
+    """Lines that break where nothing is known; a lone point stays a point. Names at their ends."""
+    ends = []
+    for name, figures, colour in zip(found.series, found.figures, _colours(found, look), strict=True):
+        values = _gone(figures)
+        axes.plot(range(len(values)), values, color=colour, linewidth=1.8, solid_capstyle="round")
+        alone = [i for i, v in enumerate(values) if v == v and not _beside(values, i)]
+        axes.plot(alone, [values[i] for i in alone], "o", color=colour, markersize=4)
+        last = max((i for i, v in enumerate(values) if v == v), default=None)
+        if last is not None and name:
+            ends.append((values[last], last, name, colour))
+    _unknown(axes, found, look)
+    _named(axes, found.names)
+    _scaled(axes, look, _low(found))
+    _ended(axes, ends, len(found.names))
+
+
+def _beside(values: list[float], i: int) -> bool:
+    return any(0 <= n < len(values) and values[n] == values[n] for n in (i - 1, i + 1))
+
+
+def _ended(axes: Any, ends: list[tuple[float, int, str, str]], count: int) -> None:
+    """The names of lines beside their ends, moved apart so that none covers another."""
+    low, high = axes.get_ylim()
+    apart = (high - low) / 18
+    at = -math.inf
+    for value, _, name, colour in sorted(ends):
+        at = max(value, at + apart)
+        axes.annotate(
+            _short(name, 22), (count - 1, at), xytext=(8, 0), textcoords="offset points", va="center", fontsize=8, color=colour,
+            annotation_clip=False,
+        )  # fmt: skip
+
+
+def area(axes: Any, found: Drawing, look: Look) -> None:
+    """Areas on top of each other, broken where nothing is known."""
+    import numpy as np
+
+    places = np.arange(len(found.names))
+    ground = np.zeros(len(found.names))
+    for name, figures, colour in zip(found.series, found.figures, _colours(found, look), strict=True):
+        top = ground + np.array(_gone(figures))
+        axes.fill_between(places, ground, top, color=colour, alpha=0.85, linewidth=0, label=name)
+        ground = np.where(np.isnan(top), ground, top)
+    _finish(axes, found, look)
+
+
+def ranked(axes: Any, found: Drawing, look: Look) -> None:
+    """Horizontal bars, the largest on top, each with its figure."""
+    values, texts = found.figures[0], found.texts[0]
+    colours = [look.other if n.startswith(OTHER) else look.series[0] for n in found.names]
+    axes.barh(range(len(values)), values, color=colours, height=0.68)
+    axes.set_yticks(range(len(values)), [_short(n, 44) for n in found.names])
+    axes.invert_yaxis()
+    axes.set_ylim(len(values) - 0.4, -0.6)
+    axes.set_xticks([])
+    axes.spines["bottom"].set_visible(False)
+    if min(values, default=0) < 0:
+        axes.axvline(0, color=look.line, linewidth=0.8)
+    for i, (value, text) in enumerate(zip(values, texts, strict=True)):
+        side = 4 if value >= 0 else -4
+        axes.annotate(
+            text, (value, i), xytext=(side, 0), textcoords="offset points", va="center", ha="left" if side > 0 else "right", fontsize=8,
+            color=look.ink, annotation_clip=False,
+        )  # fmt: skip
+
+
+def share(axes: Any, found: Drawing, look: Look) -> None:
+    """A ring of at most five parts and the others, each named beside it with its figure and share."""
+    values = [v or 0 for v in found.figures[0]]
+    total = sum(values)
+    axes.pie(
+        values,
+        colors=_colours(found, look),
+        startangle=90,
+        counterclock=False,
+        radius=1,
+        wedgeprops={"width": 0.38, "edgecolor": look.ground},
+    )
+    axes.set_aspect("equal", anchor="W")
+    for i, (name, value, text, colour) in enumerate(
+        zip(found.names, values, found.texts[0], _colours(found, look), strict=True)
+    ):
+        y = 0.85 - 0.3 * i
+        axes.plot([1.35], [y], "s", color=colour, markersize=9, clip_on=False)
+        part = f"{100 * value / total:.1f} %" if total else "0 %"
+        axes.text(
+            1.5, y, f"{part}   {_short(name, 40)}   {text}", va="center", fontsize=9, color=look.ink, clip_on=False
+        )
+
+
+def heat(axes: Any, found: Drawing, look: Look) -> None:
+    """One colour, the stronger the more; zero is an empty field, what is not known is hatched."""
+    from matplotlib.colors import to_rgba
+    from matplotlib.patches import Rectangle
+
+    top = max((abs(v) for row in found.figures for v in row if v is not None), default=0) or 1
+    base = to_rgba(look.series[0])
+    small = len(found.names) <= 31
+    for y, (row, told) in enumerate(zip(found.figures, found.texts, strict=True)):
+        for x, value in enumerate(row):
+            strength = 0 if value is None else abs(value) / top
+            fill = (*base[:3], 0.08 + 0.92 * strength) if strength else "none"
+            hatch = "//////" if value is None else None
+            axes.add_patch(
+                Rectangle(
+                    (x - 0.47, y - 0.44), 0.94, 0.88, facecolor=fill, edgecolor=look.line, linewidth=0.5, hatch=hatch
+                )
+            )
+            if small and value is not None:
+                text = _compact(value) if len(told[x]) > 4 else told[x]
+                colour = look.ground if strength > 0.55 else look.soft if not value else look.ink
+                axes.text(x, y, text, ha="center", va="center", fontsize=6.5, color=colour)
+    axes.set_ylim(len(found.series) - 0.5, -0.5)
+    axes.set_yticks(range(len(found.series)), [_short(s) for s in found.series])
+    _named(axes, tuple(n.removesuffix(":00") for n in found.names))
+    axes.spines["bottom"].set_visible(False)
+
+
+def _compact(value: float) -> str:
+    """A figure in few characters."""
+    for size, mark in ((1e9, "G"), (1e6, "M"), (1e3, "k")):
+        if abs(value) >= size:
+            return f"{value / size:.1f}".rstrip("0").rstrip(".") + mark
+    return f"{value:.1f}" if value != int(value) else f"{int(value)}"
+
+
+def timeline(axes: Any, found: Drawing, look: Look) -> None:
+    """Spans on lanes, midnights marked; what has no finish fades, a moment is a mark."""
+    from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
+
+    starts = [s for lane in found.lanes for s, _ in lane.spans]
+    ends = [f or s for lane in found.lanes for s, f in lane.spans]
+    first, last = min(starts), max(ends)
+    room = max((last - first) * 0.02, timedelta(minutes=5))
+    for y, lane in enumerate(found.lanes):
+        whole = [(date2num(s), date2num(f) - date2num(s)) for s, f in lane.spans if f]
+        axes.broken_barh(
+            whole, (y - 0.32, 0.64), color=look.series[0], alpha=0.85, linewidth=0.4, edgecolor=look.ground
+        )
+        for s, f in lane.spans:
+            if f is None and found.moments:
+                axes.plot([date2num(s)] * 2, [y - 0.32, y + 0.32], color=look.series[0], linewidth=1)
+            elif f is None:
+                _faded(axes, s, room, y, look)
+    _midnights(axes, first, last, look)
+    axes.set_ylim(len(found.lanes) - 0.4, -0.6)
+    axes.set_yticks(range(len(found.lanes)), [_short(lane.name, 36) for lane in found.lanes])
+    axes.set_xlim(date2num(first - room), date2num(last + room))
+    locator = AutoDateLocator(maxticks=8)
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))
+    axes.xaxis.get_offset_text().set_color(look.soft)
+
+
+def _faded(axes: Any, start: datetime, room: timedelta, y: int, look: Look) -> None:
+    from matplotlib.dates import date2num
+
+    steps = 6
+    for n in range(steps):
+        at = date2num(start + room * n / steps)
+        axes.broken_barh(
+            [(at, date2num(start + room * (n + 1) / steps) - at)],
+            (y - 0.32, 0.64),
+            color=look.series[0],
+            alpha=0.8 * (1 - n / steps),
+            linewidth=0,
+        )
+
+
+def _midnights(axes: Any, first: datetime, last: datetime, look: Look) -> None:
+    from matplotlib.dates import date2num
+
+    day = first.replace(hour=0, minute=0, second=0, microsecond=0) + timedelta(days=1)
+    if (last - first).days > 62:
+        return
+    while day <= last:
+        axes.axvline(date2num(day), color=look.line, linewidth=0.8, zorder=0)
+        day += timedelta(days=1)
+
+
+PLOTS: dict[str, Callable[[Any, Drawing, Look], None]] = {
+    "bar": bar,
+    "stacked": stacked,
+    "ranked": ranked,
+    "line": line,
+    "area": area,
+    "share": share,
+    "heat map": heat,
+    "timeline": timeline,
+}
