@@ -26,11 +26,14 @@ __all__ = ["events", "records"]
 Reading = Callable[[], Iterator[Any]]
 
 
-def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) -> tuple[Reading, Strand, int]:
+def records(
+    plan: Plan, cell: Cell, source: Source, limit: int | None = None, *, every: bool = False
+) -> tuple[Reading, Strand, int]:
     """What opens the events behind a cell as Arrow tables, oldest first, their strand, and how many there are in all.
 
     Columns: the stored fields with provenance, and `contribution` (1 for a count, microseconds inside the cell for
-    time, the value for amounts). Distinct values are represented by the first event of each.
+    time, the value for amounts). Distinct values are represented by the first event of each. With `every`, all events that a
+    distinct count or an extreme looked at are given, with the value each brought.
     """
     import ibis
 
@@ -52,11 +55,15 @@ def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) ->
         value = column(kept, strand.schema.field(measure.of)) if measure.of else None
         if measure.name in ("first", "last"):
             value = kept.start_utc
-        if measure.name in ("count", "distinct"):
+        if measure.name == "distinct" and every and value is not None:
+            kept = kept.filter(value.notnull()).mutate(contribution=value)
+        elif measure.name in ("count", "distinct"):
             kept = kept.mutate(contribution=ibis.literal(1, type="int64"))
         elif value is not None:
             kept = kept.filter(value.notnull()).mutate(contribution=value)
-    if measure.records == "representatives":
+    if every:
+        pass
+    elif measure.records == "representatives":
         value = kept[strand.schema.field(measure.of).stored]
         window = ibis.window(group_by=[value], order_by=[kept.start_utc, *(kept[p] for p in PROVENANCE)])
         kept = kept.filter(value.notnull()).mutate(nth=ibis.row_number().over(window))

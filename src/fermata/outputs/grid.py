@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
@@ -20,6 +21,8 @@ from fermata.timeline.zones import zone
 __all__ = ["Block", "Grid", "Head", "of"]
 
 PLAIN = ("h:mm", "h:mm:ss")  # units that the figure itself shows
+DAY = re.compile(r"\d{4}-\d\d-\d\d")
+MEASURED = ("money", "decimal")
 BLOCK = 50_000  # rows of a block
 
 
@@ -54,7 +57,7 @@ class Grid:
 
     `places` are where in a row the columns are. `said` are dimensions of one value that stand in the title instead of a column;
     `second` the columns that go on a line of their own below each row; `chart` the column whose bars are drawn, 0 for none; `total`
-    counts the rows there would be without a limit.
+    counts the rows there would be without a limit, `each` is what every column across shows where their headings do not say it.
     """
 
     context: Context
@@ -70,6 +73,7 @@ class Grid:
     second: tuple[str, ...] = ()
     chart: int = 0
     listing: bool = False
+    each: str = ""
 
     def __len__(self) -> int:
         return len(self.source)
@@ -78,13 +82,16 @@ class Grid:
     def headings(self) -> tuple[str, ...]:
         """The headings with the units asked for."""
         units = [self._unit(h) for h in self.heads]
+        units = units if not self.each else [""] * len(units)
         return tuple(f"{h.label} ({u})" if u else h.label for h, u in zip(self.heads, units, strict=True))
 
     @property
     def with_units(self) -> tuple[str, ...]:
-        """The headings with every unit: what is asked for, else the column's own."""
+        """The headings with every unit that a figure needs: what is asked for, else that of money and measured amounts."""
         return tuple(
-            head if head != h.label or not h.unit or h.unit in PLAIN else f"{head} ({h.unit})"
+            f"{head} ({h.unit})"
+            if h.unit and not self.each and head == h.label and (h.kind in MEASURED or h.unit.isupper())
+            else head
             for head, h in zip(self.headings, self.heads, strict=True)
         )
 
@@ -138,6 +145,23 @@ class Grid:
             columns = [[t or "" for t in column] for column in self.texts(block, form)]
             found += [list(row) for row in zip(*columns, strict=True)]
         return found
+
+    def compact(self) -> Grid:
+        """The grid with headings in as little room as they need: one measure across is named in `each` and not over every column,
+        days of it are told by month and day.
+        """
+        across = self.heads[self.depth :]
+        if not any(h.above for h in across) or len({h.label for h in across}) > 1:
+            return self
+        told = self.with_units[self.depth]
+        days = all(DAY.fullmatch(h.above) for h in across if h.above != "Total")
+        heads = [
+            dataclasses.replace(h, above=h.above[:7], label=h.above[8:])
+            if days and h.above != "Total"
+            else dataclasses.replace(h, above="", label=h.above)
+            for h in across
+        ]
+        return dataclasses.replace(self, heads=(*self.heads[: self.depth], *heads), each=told)
 
     def first(self, count: int) -> Grid:
         """The grid of the first rows only."""

@@ -23,7 +23,18 @@ from fermata.reports.result import Context, Records, RunResult
 from fermata.reports.run import Workplace, check_values, context_of, narrowed
 from fermata.timeline.words import span
 
-__all__ = ["AS_IT_IS", "PLAIN", "Layout", "cell_of", "listing", "records_of", "totals"]
+__all__ = [
+    "AS_IT_IS",
+    "PLAIN",
+    "Layout",
+    "behind_column",
+    "cell_of",
+    "has_records",
+    "listed_events",
+    "listing",
+    "records_of",
+    "totals",
+]
 
 PLAIN = ("start", "finish", "duration", "file", "record")  # what every listing has
 SHARED = ("union", "overlap")
@@ -49,7 +60,7 @@ class Layout:
 AS_IT_IS = Layout()
 
 
-def _has_records(column: Any) -> None:
+def has_records(column: Any) -> None:
     """Raises RequestError for a figure that no list of records explains."""
     if column.formula:
         raise RequestError(
@@ -66,7 +77,7 @@ def _has_records(column: Any) -> None:
 def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | None = None) -> Records:
     """The events behind a cell of a result, oldest first, with file, record number and contribution."""
     plan, column = result.plan, result.plan.columns[cell.column]
-    _has_records(column)
+    has_records(column)
     rows, strand, total = drill.records(plan, cell, place.source(plan), limit)
     kind, unit, scale = measure_of(plan, cell.column).type_in(strand.schema)
     if kind in ("mean", "mean duration"):
@@ -80,6 +91,17 @@ def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | Non
     fresh = tuple((n, at) for n, at in result.context.fresh if n in strand.schema.stored_logs)
     context = dataclasses.replace(result.context, filters=narrowed(strand), fresh=fresh)
     return _as_records(title, context, rows, strand.schema, place, total, AS_IT_IS, extra, limit=limit)
+
+
+def behind_column(plan: Plan, column: int) -> Any:
+    """The measure whose events explain a column: of a share, that of its base."""
+    return measure_of(plan, column)
+
+
+def listed_events(result: RunResult, strand: Any, read: Reading, count: int) -> Records:
+    """Events of a strand as a listing of all its fields."""
+    title = f"Events of {strand.schema.name}"
+    return _as_records(title, result.context, read, strand.schema, result.place, count, AS_IT_IS)
 
 
 def listing(

@@ -37,7 +37,9 @@ class Context:
 
 @dataclass(frozen=True, slots=True)
 class RunResult:
-    """A finished run. `caveats` are what a reader must know; `steps` what each filter took away, if asked for."""
+    """A finished run. `caveats` are what a reader must know; `steps` what each filter took away, if asked for; `place` is where its
+    events are, as they were then.
+    """
 
     report: Report
     plan: Plan
@@ -45,6 +47,7 @@ class RunResult:
     context: Context
     caveats: tuple[str, ...]
     steps: tuple[tuple[str, tuple[Step, ...]], ...] = ()
+    place: Any = field(default=None, repr=False, compare=False)
 
 
 @dataclass(frozen=True, slots=True)

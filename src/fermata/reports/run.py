@@ -111,7 +111,7 @@ def _run(report: Report, place: Workplace, now: datetime, explained: bool) -> Ru
     notes = [*chosen, *notes]
     if nothing:
         notes = [*caveats.why_nothing(plan, place, steps), *notes]
-    return RunResult(report, plan, table, context_of(plan, place, now), tuple(dict.fromkeys(notes)), steps)
+    return RunResult(report, plan, table, context_of(plan, place, now), tuple(dict.fromkeys(notes)), steps, place)
 
 
 def _all_zero(table: Any) -> bool:
