@@ -148,7 +148,7 @@ def _told(rows: int) -> Iterator[Progress]:
 def _ended_by_signals() -> Iterator[None]:
     """A request to end takes the way of an interrupt, so that nothing half written stays."""
 
-    def stop(*_: Any) -> None:
+    def stop(_: int, __: Any) -> None:
         raise KeyboardInterrupt
 
     before = signal.signal(signal.SIGTERM, stop)

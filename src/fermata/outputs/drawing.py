@@ -122,7 +122,11 @@ def _shaped(result: RunResult, how: Display, one: Column) -> Drawing:
             timed = bool(by) and by[0].kind == "unit"
     elif len(by) == 2:
         first, second = (1, 0) if _along(by[1]) > _along(by[0]) else (0, 1)
-        rows, series = _paired([(r.shown[first], r.shown[second], r.cells[columns[0][0]]) for r in table.body])
+        cells = [(r.shown[first], r.shown[second], r.cells[columns[0][0]]) for r in table.body]
+        if not by[first].calendar and len({c[1] for c in cells}) == len(cells):  # one is within the other
+            rows, series = [(inner, {"": value}) for _, inner, value in cells], [""]
+        else:
+            rows, series = _paired(cells)
         timed = by[first].kind == "unit"
         rows = sorted(rows, key=lambda r: r[0]) if first and timed else rows
     else:

@@ -57,7 +57,8 @@ class Grid:
 
     `places` are where in a row the columns are. `said` are dimensions of one value that stand in the title instead of a column;
     `second` the columns that go on a line of their own below each row; `chart` the column whose bars are drawn, 0 for none; `total`
-    counts the rows there would be without a limit, `each` is what every column across shows where their headings do not say it.
+    counts the rows there would be without a limit, `each` is what every column across shows where their headings do not say it;
+    `origins` are the rows of the result that the rows are.
     """
 
     context: Context
@@ -74,6 +75,7 @@ class Grid:
     chart: int = 0
     listing: bool = False
     each: str = ""
+    origins: tuple[int, ...] = ()
 
     def __len__(self) -> int:
         return len(self.source)
@@ -175,10 +177,10 @@ def of(item: RunResult | Records, how: Display = ISO, *, titled: bool = False) -
     """
     if isinstance(item, Records):
         return _of_records(item, how)
-    table, said = _without_single(item.table) if titled else (item.table, ())
+    table, said, origins = _without_single(item.table) if titled else (item.table, (), range(len(item.table.rows)))
     if item.report.measures == "down":
         return _chosen(_down(item, table, said, how))
-    return _chosen(_across(item, table, said, how))
+    return dataclasses.replace(_chosen(_across(item, table, said, how)), origins=tuple(origins))
 
 
 def _chosen(grid: Grid) -> Grid:
@@ -204,9 +206,10 @@ def _place(wanted: str, known: Sequence[tuple[str, str]]) -> int:
     raise UnknownName.of("column", wanted, [heading for _, heading in known], where="in this output")
 
 
-def _without_single(table: Table) -> tuple[Table, tuple[str, ...]]:
-    """The table without dimensions that have one value only, and what they are; one dimension stays."""
+def _without_single(table: Table) -> tuple[Table, tuple[str, ...], Sequence[int]]:
+    """The table without dimensions that have one value only, what they are, and which rows stayed; one dimension stays."""
     said = []
+    origins = list(range(len(table.rows)))
     for i in reversed(range(len(table.dimensions))):
         values = {r.shown[i] for r in table.body}
         if len(values) != 1 or len(table.dimensions) == 1 or not table.body:
@@ -214,12 +217,14 @@ def _without_single(table: Table) -> tuple[Table, tuple[str, ...]]:
         said.append(f"{table.dimensions[i].label}: {values.pop()}")
         depth = len(table.dimensions)
         totals = any(r.level == i for r in table.rows)  # then the only group's subtotal says the same again
-        kept = [r for r in table.rows if not (r.level == i + 1 < depth and totals)]
+        places = [n for n, r in enumerate(table.rows) if not (r.level == i + 1 < depth and totals)]
+        origins = [origins[n] for n in places]
         rows = tuple(
-            r._replace(level=r.level - (r.level > i), keys=_less(r.keys, i), shown=_less(r.shown, i)) for r in kept
+            r._replace(level=r.level - (r.level > i), keys=_less(r.keys, i), shown=_less(r.shown, i))
+            for r in (table.rows[n] for n in places)
         )
         table = Table((*table.columns[:i], *table.columns[i + 1 :]), rows)
-    return table, tuple(reversed(said))
+    return table, tuple(reversed(said)), origins
 
 
 def _less(values: tuple[Any, ...], i: int) -> tuple[Any, ...]:
