@@ -348,7 +348,7 @@ def test_bad_reports_are_refused_with_all_their_problems(hall: Workspace, make: 
     said = str(caught.value)
     for line in (
         "7 problems", "line 2, kind: there is no kind of log 'doors'", "line 3, bye: there is no such key; did you mean by?", "line 4, top: should be",
-        "line 5, chart: 'pie': write 'bar'", "line 7, columns.0.measure: there is no measure 'coun'; did you mean 'count'?",
+        "line 5, chart: 'pie': write one of bar, stacked,", "line 7, columns.0.measure: there is no measure 'coun'; did you mean 'count'?",
         "line 8, columns.0.unit: 'furlongs' is no unit to show figures in", "line 11, parts.0.expekt: there is no such key; did you mean expect?",
     ):  # fmt: skip
         assert line in said

@@ -9,6 +9,7 @@ import dataclasses
 import functools
 from collections.abc import Callable, Iterator, Sequence
 from datetime import timedelta
+from itertools import pairwise
 from typing import Any
 
 from fermata.analysis.buckets import Buckets
@@ -23,6 +24,7 @@ from fermata.fields import PROVENANCE, Field
 
 __all__ = ["events", "records"]
 
+WINDOW = 100_000  # events of a stretch of time that are put in order at once
 Reading = Callable[[], Iterator[Any]]
 
 
@@ -92,7 +94,19 @@ def events(
     sums = {f"s{i}": column(kept, f).sum().cast("int64") for i, f in enumerate(totals)}
     row = engine.run(kept.aggregate(n=kept.count(), **sums))
     found = [row.column(i)[0].as_py() for i in range(row.num_columns)]
-    return functools.partial(engine.stream, _listed(kept, limit, order, skip)), found[0], found[1:]
+    whole = functools.partial(engine.stream, _listed(kept, limit, order, skip))
+    if order or skip or limit is not None or strand.schema.derivation is not None or found[0] <= 2 * WINDOW:
+        return whole, found[0], found[1:]
+    return functools.partial(_in_windows, engine, kept, plan, found[0] // WINDOW), found[0], found[1:]
+
+
+def _in_windows(engine: Any, table: Any, plan: Plan, count: int) -> Iterator[Any]:
+    """Very many events, oldest first, one stretch of the period after the other: only a stretch is sorted at a time."""
+    length = (plan.stretch.end - plan.stretch.start) / count
+    edges = [plan.stretch.start + length * n for n in range(count)] + [plan.stretch.end]
+    for start, end in pairwise(edges):
+        here = table.filter((table.start_utc >= naive(start)) & (table.start_utc < naive(end)))
+        yield from engine.stream(_listed(here, None))
 
 
 def _listed(table: Any, limit: int | None, order: Sequence[tuple[Field, bool]] = (), skip: int = 0) -> Any:

@@ -87,13 +87,16 @@ def _print(item: Answer, form: str, how: Display, limit: int | None, *, looked_a
     if form != "txt":
         if terminal and form in outputs.BINARY:
             raise click.UsageError(f"--output {form}: a terminal cannot show it; name a file, or pipe it on")
-        out = click.get_binary_stream("stdout")
+        out = sys.stdout.buffer
         if terminal:
             shown = outputs.render(item, form, how).splitlines(keepends=True)
             out.write("".join(_harmless(line) for line in shown).encode())
         else:
-            outputs.write(item, out, form, how)
-        out.flush()
+            with contextlib.suppress(BrokenPipeError):  # a reader that has enough
+                outputs.write(item, out, form, how)
+                out.flush()
+                return
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return
     size = shutil.get_terminal_size()
     most_rows = limit if limit is not None else (max(size.lines * 5, 100) if terminal else None)

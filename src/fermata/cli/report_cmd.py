@@ -133,9 +133,7 @@ def _shaped(report: Any, options: dict[str, Any]) -> Any:
         "chart", "each",
     )  # fmt: skip
     changes = {k: options[k] for k in single if options[k] is not None}
-    if changes.get("chart") == "none":
-        changes["chart"] = ""
-    elif options["chart_of"]:
+    if options["chart_of"]:
         changes["chart"] = f"{changes.get('chart', report.charted[0])} of {options['chart_of']}".strip()
     changes |= {k: options[k] for k in ("rows", "checks", "warn") if options[k]}
     if options["columns"]:

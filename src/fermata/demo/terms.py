@@ -57,10 +57,11 @@ def helpdesk(target: Path, staff: list[Person], random: Random) -> None:
             for step in steps:
                 if at <= END:
                     row = [at.astimezone(ZONE).isoformat(), f"C-{case}", random.choice(desk).login, step]
-                    rows.append([*row, random.choice(("Office ground", "Box office", "Library desk"))])
+                    about = random.choice(("Office ground", "Box office", "Library desk"))
+                    rows.append([*row, about, f"https://help.quillmere.example/cases/C-{case}"])
                 at += timedelta(minutes=round(random.expovariate(1 / 55)) + 1)
     rows.sort()
-    csv_file(target / "helpdesk.csv", ["When", "Case", "Who", "Step", "About"], rows)
+    csv_file(target / "helpdesk.csv", ["When", "Case", "Who", "Step", "About", "Page"], rows)
 
 
 def agreed(target: Path, staff: list[Person], random: Random) -> None:

@@ -65,7 +65,7 @@ class FieldMap(Strict):
     form: tuple[str, ...] = ()
     values: dict[str, str] | None = None
     names: str = ""
-    type: FieldType | None = None
+    type: FieldType | Literal["link"] | None = None  # a link is a text whose unit says so
     unit: str = ""
     scale: int | None = Key(default=None, ge=0, le=9)
     decimal: Literal[".", ","] = "."
@@ -119,13 +119,15 @@ class FieldMap(Strict):
         """The declared type, or what the field's name implies."""
         if name in ("start", "finish"):
             return "time"
-        return "duration" if name == "duration" else self.type or "text"
+        if name == "duration" or self.type is None:
+            return "duration" if name == "duration" else "text"
+        return "text" if self.type == "link" else self.type
 
     def event_field(self, name: str) -> EventField:
         """What the log's schema says of the field."""
         kind = self.type_for(name)
         scale = self.scale if self.scale is not None else {"money": 2, "decimal": 3}.get(kind, 0)
-        return EventField(name, kind, self.unit, scale, self.names)
+        return EventField(name, kind, "link" if self.type == "link" else self.unit, scale, self.names)
 
 
 def expression(key: str, pattern: str) -> re.Pattern[str]:
@@ -303,7 +305,7 @@ class LogMap(Strict):
                 if name in part:
                     _check_forms(name, part[name])
             for name, field in part.items():
-                if name in COMMON and field.type not in (None, "text"):
+                if name in COMMON and field.type not in (None, "text", "link"):
                     raise ValueError(f"{name} is always text")
                 if any("%Z" in f for f in field.form) and not self.zones:
                     raise ValueError(

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from typing import IO, Any
 
 from fermata.errors import RequestError
-from fermata.outputs.formats import data, guarded, sheet
+from fermata.outputs.formats import UNCLEAN, data, guarded, sheet
 from fermata.outputs.grid import Grid, of
 from fermata.outputs.writing import Progress, bare
 from fermata.reports.display import Display
@@ -35,6 +35,8 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress, *, del
     def quoted(text: str) -> str:
         return f'"{text.replace(QUOTE, QUOTE * 2)}"' if not text or special.search(text) else text
 
+    odd = f'[{delimiter}"\r\n]|^$' + (f"|{UNCLEAN}|^[-=+@]" if how.spreadsheet else "")
+
     def cell(*told: Any) -> str:
         return quoted(form(*told))
 
@@ -46,7 +48,7 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress, *, del
             out.write((delimiter.join(map(quoted, heads)) + "\n").encode())
         first = False
         for block in grid.blocks():
-            cells = grid.strings(block, form, cell)
+            cells = grid.strings(block, form, cell, odd)
             if min(block.levels, default=grid.depth) < grid.depth:
                 keep = [n for n, level in enumerate(block.levels) if level >= grid.depth]
                 cells = [c.take(keep) for c in cells]

@@ -81,7 +81,7 @@ def of(answer: Answer, how: Display = ISO, kind: str = "", column: str = "") -> 
         return _timeline(answer, column)
     if kind == "timeline":
         raise RequestError("a timeline draws events, not figures: fermata records LOG --output FILE.svg")
-    asked = answer.report.charted
+    asked = tuple(a if a != "none" else "" for a in answer.report.charted)
     one = answer.table.measures[drawn(answer.table, column or asked[1])] if answer.table.body else None
     if one is None:
         raise RequestError(f"{answer.context.title}: there is nothing to draw; no row fits")

@@ -17,6 +17,7 @@ from fermata.timeline.words import span
 __all__ = [
     "ISO",
     "TEXTUAL",
+    "UNCLEAN",
     "Form",
     "Show",
     "Typed",
@@ -40,6 +41,7 @@ DATES = {"year first": "%Y-%m-%d", "day first": "%d/%m/%Y", "month first": "%m/%
 UNIT = re.compile(r"(?:(\d{4}-\d\d-\d\d) ?)?(?:(\d\d):00)?( [+-]\d\d:\d\d)?")
 SWAPPED = str.maketrans(",.", ".,")
 
+UNCLEAN = r"[^\x20-\x7e]"  # what `clean` may change
 CONTROL = {c: None for c in range(0x20) if c not in (0x09, 0x0A)} | {0x7F: None, 0x09: " ", 0x0A: " "}
 BIDI = dict.fromkeys([*range(0x202A, 0x202F), *range(0x2066, 0x206A), *range(0x80, 0xA0)])
 SURROGATES = dict.fromkeys(range(0xD800, 0xE000), "\ufffd")

@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 from fermata.analysis.table import Column, Table
 from fermata.errors import RequestError, UnknownName
 from fermata.outputs.columns import strings, texts
-from fermata.outputs.formats import ISO, TEXTUAL, Form, Show, Typed, label, people, unit_of
+from fermata.outputs.formats import ISO, TEXTUAL, UNCLEAN, Form, Show, Typed, label, people, unit_of
 from fermata.reports.display import Display
 from fermata.reports.listed import Listed
 from fermata.reports.result import Context, Records, RunResult
@@ -129,14 +129,15 @@ class Grid:
         """The texts of a block, column by column; None where nothing is known."""
         tz = zone(self.context.zone)
         told = zip(block.columns, self.heads, strict=True)
-        return [texts(column, h.kind, h.scale, tz, h.show, self.how, form) for column, h in told]
+        odd = UNCLEAN if form is people else ""
+        return [texts(column, h.kind, h.scale, tz, h.show, self.how, form, odd) for column, h in told]
 
-    def strings(self, block: Block, times: Form, form: Form) -> list[Any]:
-        """The same as Arrow arrays: times as `times` writes them, everything else as `form` does."""
+    def strings(self, block: Block, times: Form, form: Form, odd: str) -> list[Any]:
+        """The same as Arrow arrays: times as `times` writes them, texts that do not match `odd` as they are, all else as `form` does."""
         tz = zone(self.context.zone)
         told = zip(block.columns, self.heads, strict=True)
         return [
-            strings(column, h.kind, h.scale, tz, h.show, self.how, times if h.kind == "time" else form)
+            strings(column, h.kind, h.scale, tz, h.show, self.how, times if h.kind == "time" else form, odd)
             for column, h in told
         ]
 
@@ -301,7 +302,7 @@ def _table(
 
 def _charted(result: RunResult, table: Table) -> int:
     """The place of the column that bars are drawn of: the one named, else the first. Raises UnknownName, RequestError."""
-    if not result.report.chart or not table.measures:
+    if result.report.chart in ("", "none") or not table.measures:
         return 0
     return len(table.dimensions) + drawn(table, result.report.charted[1])
 

@@ -130,7 +130,13 @@ def _chart(book: Book, found: Drawing, where: str, rows: int) -> Any:
         chart.set_legend({"none": True})
     if found.kind == "ranked":
         chart.set_y_axis({"reverse": True, "major_gridlines": {"visible": False}})
-        chart.set_x_axis({"name": found.measure, "crossing": "min"})
+        chart.set_x_axis(
+            {
+                "name": found.measure,
+                "crossing": "min",
+                "major_gridlines": {"visible": True, "line": {"color": LIGHT.line}},
+            }
+        )
     elif found.kind != "share":
         chart.set_y_axis({"name": found.measure, "major_gridlines": {"visible": True, "line": {"color": LIGHT.line}}})
     chart.show_blanks_as("gap")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+import textwrap
 from collections.abc import Callable, Iterable
 from datetime import datetime
 from decimal import Decimal
@@ -55,10 +56,10 @@ def _item(book: Book, item: RunResult | Records, how: Display, progress: Progres
     if isinstance(item, Records):
         _flat(book, grid, name if name != "Report" else "Records", progress)
         return
-    _report(book, grid, name, progress)
+    _report(book, grid.compact(), name, progress)
     if any(level < grid.depth for level, _ in grid.rows):
         _flat(book, grid, "Data" if name == "Report" else f"{name} data", progress)
-    if item.report.chart or name == "Report":
+    if item.report.chart != "none" and (item.report.chart or name == "Report"):
         try:
             charted(book, drawing.of(item, how), "Chart" if name == "Report" else f"{name} chart")
         except RequestError as e:
@@ -69,9 +70,13 @@ def _report(book: Book, grid: Grid, name: str, progress: Progress) -> None:
     """The table as it is read: title, period, header, groups with their subtotals as outline."""
     top = 4 if any(h.above for h in grid.heads) else 3
     sheet = book.sheet(name)
-    _widths(sheet, grid)
     sheet.write_string(0, 0, clean(grid.title)[:LONGEST], book.style(bold=True, font_size=14))
-    sheet.write_string(1, 0, " · ".join(subtitle(grid.context))[:LONGEST], book.style(font_color="#5b6470"))
+    sheet.write_string(
+        1,
+        0,
+        " · ".join([*([grid.each] if grid.each else []), *subtitle(grid.context)])[:LONGEST],
+        book.style(font_color="#5b6470"),
+    )
     _headed(book, sheet, grid, top)
     writers = [_cells(book, sheet, h, grid) for h in grid.heads]
     totals = [_cells(book, sheet, h, grid, bold=True) for h in grid.heads]
@@ -99,7 +104,6 @@ def _flat(book: Book, grid: Grid, name: str, progress: Progress) -> None:
 
     def begin() -> None:
         nonlocal writers
-        _widths(sheet, grid)
         _headed(book, sheet, grid, 0)
         writers = [_cells(book, sheet, h, grid) for h in grid.heads]
         sheet.freeze_panes(1, 0)
@@ -128,17 +132,24 @@ def _flat(book: Book, grid: Grid, name: str, progress: Progress) -> None:
 
 
 def _headed(book: Book, sheet: Any, grid: Grid, at: int) -> None:
-    above, head = book.style(bold=True), book.style(bold=True, bottom=1, text_wrap=True, valign="top")
-    right = book.style(bold=True, bottom=1, text_wrap=True, valign="top", align="right")
+    """The header at a row, what runs across above it; in the first row of a sheet both in one. Columns as wide as they need."""
+    above = book.style(bold=True)
+    left, right = (
+        book.style(bold=True, bottom=1, text_wrap=True, valign="top", align=side) for side in ("left", "right")
+    )
     before = ""
+    heads = list(grid.with_units)
     if at:
         for i, h in enumerate(grid.heads):
             if h.above and h.above != before:
                 sheet.write_string(at - 1, i, clean(h.above), above)
             before = h.above
-    for i, (h, text) in enumerate(zip(grid.heads, grid.with_units, strict=True)):
-        whole = f"{h.above} {text}" if h.above and not at else text
-        sheet.write_string(at, i, clean(whole), head if h.left else right)
+    else:
+        heads = [f"{h.above} {text}" if h.above else text for h, text in zip(grid.heads, heads, strict=True)]
+    wides = _widths(sheet, grid, heads)
+    sheet.set_row(at, 15 * max(len(textwrap.wrap(text, wide)) for text, wide in zip(heads, wides, strict=True)))
+    for i, (h, text) in enumerate(zip(grid.heads, heads, strict=True)):
+        sheet.write_string(at, i, clean(text), left if h.left else right)
 
 
 def _values(column: Any, head: Head, grid: Grid) -> Iterable[Any]:
@@ -161,7 +172,8 @@ def _cells(book: Book, sheet: Any, head: Head, grid: Grid, *, bold: bool = False
     def put(row: int, column: int, value: Any, style: Any) -> int:
         return int(sheet.write_number(row, column, number(value), style))
 
-    return put, book.style(bold=bold, num_format=form) if bold else book.style(num_format=form)
+    side = {"align": "left"} if head.left else {}
+    return put, book.style(num_format=form, **({"bold": True} if bold else {}), **side)
 
 
 def _number(head: Head, grid: Grid) -> tuple[str, Callable[[Any], float] | None]:
@@ -230,14 +242,16 @@ def _mixed(book: Book, sheet: Any, grid: Grid, bold: bool) -> Cell:
     return put
 
 
-def _widths(sheet: Any, grid: Grid) -> None:
-    """Columns as wide as their heading and their first rows need."""
+def _widths(sheet: Any, grid: Grid, heads: list[str]) -> list[int]:
+    """Makes columns as wide as their first rows and the words of their headings need; returns the letters that headings have room for."""
     lines = grid.first(SAMPLE).lines()
-    for i, heading in enumerate(grid.with_units):
+    wides = []
+    for i, heading in enumerate(heads):
         cells = [len(line[i]) for line in lines]
-        longest_word = max(map(len, heading.split()), default=0)
-        wide = max([*cells, longest_word, min(len(heading), 14)], default=8) + 2
-        sheet.set_column(i, i, min(max(wide, 6), 60))
+        words = max(map(len, heading.split()), default=0)
+        wides.append(min(max([*cells, words, min(len(heading), 14), 5], default=8), 58))
+        sheet.set_column(i, i, wides[-1] + 2)
+    return wides
 
 
 def _printed(sheet: Any, grid: Grid) -> None:
@@ -272,6 +286,7 @@ def _about(book: Book, item: Answer, how: Display, notes: list[str]) -> None:
     lines += [("Durations", "are days, as spreadsheets count them, shown as hours, minutes and seconds")]
     lines += [("Made", made_by(context, how)[-1].removeprefix("made "))]
     sheet = book.sheet("About")
+    sheet.fit_to_pages(1, 0)
     sheet.set_column(0, 0, 12)
     sheet.set_column(1, 1, 110)
     for row, (what, text) in enumerate(lines):

@@ -26,7 +26,7 @@ from fermata.tomlfile import problems
 __all__ = ["CHARTS", "Part", "Report"]
 
 CHARTS = ("bar", "stacked", "ranked", "line", "area", "share", "heat map", "timeline")
-CHART = re.compile(rf"({'|'.join(CHARTS)})?(?:(?:^| )of (.+))?")
+CHART = re.compile(rf"({'|'.join((*CHARTS, 'none'))})?(?:(?:^| )of (.+))?")
 
 
 class Report(Sourced):

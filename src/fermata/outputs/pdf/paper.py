@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import re
+import zlib
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
@@ -122,7 +123,17 @@ class Paper:
         self.canvas.doForm("pages")
         self.canvas.restoreState()
         self.canvas.showPage()
+        self._pack()
         self.shown += 1
+
+    def _pack(self) -> None:
+        """Compresses the page just ended at once: thousands of pages wait for the end of the document."""
+        from reportlab.pdfbase.pdfdoc import PDFDictionary, PDFName, PDFStream
+
+        page = self.canvas._doc.Pages.pages[-1]
+        content = zlib.compress(page.stream.encode("ascii"))
+        page.Contents = PDFStream(PDFDictionary({"Filter": PDFName("FlateDecode")}), content, [])
+        page.stream = ""
 
     def close(self) -> None:
         """Writes the document. The number of pages is known only now and stands in a form that every page shows."""

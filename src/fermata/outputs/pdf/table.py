@@ -54,6 +54,10 @@ def fitted(paper: Paper, grid: Grid) -> Fit:
 def _widths(paper: Paper, grid: Grid) -> tuple[list[float], list[float]]:
     """The widths that columns want and the least they need, at letters of one point."""
     levels, sample = _sampled(grid)
+    if grid.listing and len(grid) > len(levels) > 0:  # numbers of records grow
+        sample = [
+            [*c[:-1], f"00:{grid.total}"] if h.name == "record" else c for c, h in zip(sample, grid.heads, strict=True)
+        ]
     bolds = [level < grid.depth for level in levels]
     natural, least = [], []
     for i, (h, heading) in enumerate(zip(grid.heads, grid.with_units, strict=True)):
