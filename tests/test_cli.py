@@ -89,7 +89,9 @@ def test_outputs_agree(hall: Workspace, tmp_path: Path) -> None:
     path = tmp_path / "pages.csv"
     ask(hall, *asked, "--output", str(path))
     assert table(path.read_text()) == rows
-    assert "has the ending '.xyz', which names no form" in ask(hall, *asked, "--output", str(tmp_path / "a.xyz"), code=2)
+    assert "has the ending '.xyz', which names no form" in ask(
+        hall, *asked, "--output", str(tmp_path / "a.xyz"), code=2
+    )
     assert not list(tmp_path.glob("*.xyz"))
 
 

@@ -101,6 +101,10 @@ class DuckEngine:
             yield _exact(reader.schema.empty_table(), expr)
             for batch in reader:
                 yield _exact(pa.Table.from_batches([batch]), expr)
+        except (duckdb.InterruptException, RuntimeError) as e:
+            if "interrupted" in str(e).lower():  # by a signal, of which the driver tells so
+                raise KeyboardInterrupt from None
+            raise
         except duckdb.Error as e:
             raise foreign(e) from e
 
@@ -123,6 +127,8 @@ class DuckEngine:
 
         try:
             return self.con.con.execute(text)
+        except duckdb.InterruptException:
+            raise KeyboardInterrupt from None
         except duckdb.Error as e:
             raise foreign(e) from e
 

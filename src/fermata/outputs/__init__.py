@@ -74,6 +74,8 @@ def save(
 ) -> Path:
     """Writes the output whole or not at all; the form is the file's ending unless given."""
     form = form or form_of(path)
+    if form == "html":
+        _beside(item, path, how)
     aside = path.with_name(f".{path.name}.{os.getpid()}")
     try:
         with aside.open("wb") as out:
@@ -86,3 +88,11 @@ def save(
     finally:
         aside.unlink(missing_ok=True)
     return path
+
+
+def _beside(item: Answer, path: Path, how: Display | None) -> None:
+    """All rows of a listing that is longer than a page may be, as CSV beside the page."""
+    from fermata.outputs import html
+
+    if html.kept(item, how or Display()):
+        save(item, path.with_suffix(".csv"), "csv", how)

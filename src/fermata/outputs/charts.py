@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 from collections.abc import Iterator
 from typing import IO, TYPE_CHECKING, Any
 
@@ -62,6 +63,7 @@ def draw(found: Drawing, look: Look = LIGHT, *, bare: bool = False) -> Figure:
     """The figure of a drawing; `bare` leaves out title and period where the page around says them."""
     from matplotlib.figure import Figure
 
+    found = _printable(found)
     height = _height(found)
     head = 24 if bare else HEAD
     made = Figure(figsize=(WIDTH, height + (head + FOOT) / 72), facecolor=look.ground)
@@ -74,6 +76,28 @@ def draw(found: Drawing, look: Look = LIGHT, *, bare: bool = False) -> Figure:
     _placed(made, axes, head, FOOT + 14 * len(found.notes))
     _titled(made, found, look, bare)
     return made
+
+
+def _printable(found: Drawing) -> Drawing:
+    """The drawing with only such characters as the font has; a note says that some were replaced."""
+    from matplotlib.font_manager import findfont, get_font
+
+    known = get_font(findfont("DejaVu Sans")).get_charmap()
+    lacking: set[str] = set()
+
+    def shown(text: str) -> str:
+        lacking.update(c for c in text if not c.isascii() and ord(c) not in known)
+        return "".join("\ufffd" if c in lacking else c for c in text)
+
+    made = dataclasses.replace(
+        found,
+        title=shown(found.title),
+        names=tuple(map(shown, found.names)),
+        series=tuple(map(shown, found.series)),
+        lanes=tuple(dataclasses.replace(lane, name=shown(lane.name)) for lane in found.lanes),
+    )
+    note = ("characters the font does not have are shown as \ufffd",) if lacking else ()
+    return dataclasses.replace(made, notes=(*found.notes, *note))
 
 
 def _height(found: Drawing) -> float:

@@ -25,6 +25,8 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress, *, del
     known is empty, an empty text is "". With `how.spreadsheet` everything is as `how` says, texts that look like formulas have an
     apostrophe in front, and a byte order mark comes first.
     """
+    import pyarrow as pa
+
     how = how if how.spreadsheet else bare(how)
     form = sheet if how.spreadsheet else data
     if how.spreadsheet:
@@ -50,7 +52,7 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress, *, del
         for block in grid.blocks():
             cells = grid.strings(block, form, cell, odd)
             if min(block.levels, default=grid.depth) < grid.depth:
-                keep = [n for n, level in enumerate(block.levels) if level >= grid.depth]
+                keep = pa.array([n for n, level in enumerate(block.levels) if level >= grid.depth], pa.int64())
                 cells = [c.take(keep) for c in cells]
             _put(cells if title is None else [_same(quoted(title), len(cells[0])), *cells], delimiter, out)
             progress(len(cells[0]))

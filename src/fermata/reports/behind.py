@@ -117,7 +117,7 @@ def _numbered(held: _Found, pieces: Any) -> list[int]:
     for n in new:
         held.numbers.setdefault(keys[n], len(held.numbers))
     if new:
-        held.pieces.append(pieces.take(new))
+        held.pieces.append(pieces.drop_columns(["contribution"]).take(new))
     return [held.numbers[key] for key in keys]
 
 

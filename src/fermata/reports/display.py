@@ -54,7 +54,7 @@ class Display(Strict):
         try:
             return cls.model_validate(data)
         except ValidationError as e:
-            raise RequestError("; ".join(problems(e, cls, "display."))) from None
+            raise RequestError("; ".join(problems(e, cls, "", ("display",)))) from None
 
     def merged(self, nearer: Display | None) -> Self:
         """These choices with those a nearer place makes itself."""

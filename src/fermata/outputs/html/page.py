@@ -250,7 +250,7 @@ def _figures(made: Section, item: RunResult, grid: Grid) -> dict[tuple[int, int]
         told.append([log, events, coded(shares)])
     logs = []
     for records in found.logs:
-        listed = of(records, grid.how)
+        listed = of(records, grid.how.merged(Display(columns=())))
         cells = [[t or "" for t in c] for c in _columns(listed)]
         logs.append(
             {

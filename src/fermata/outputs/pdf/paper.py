@@ -49,7 +49,8 @@ def _fonts() -> tuple[Any, Any]:
 
 
 class Paper:
-    """A document being written. `y` is where the next thing goes, in points from the bottom; `lacking` are characters the font has not."""
+    """A document being written. `y` is where the next thing goes, in points from the bottom; `lacking` are characters the font has not,
+    `cut` counts texts that were too long."""
 
     def __init__(self, out: IO[bytes], title: str, how: Display, made_at: datetime, foot: str) -> None:
         from reportlab.pdfgen.canvas import Canvas
@@ -66,6 +67,7 @@ class Paper:
         self._dated(made_at)
         self.number, self.shown, self.marks = 0, 0, 0
         self.lacking: set[str] = set()
+        self.cut = 0
         self.texts: dict[tuple[bool, str], tuple[list[tuple[str, str]], float]] = {}
         self.on_page: Callable[[], None] = lambda: None
         self.begun = False
@@ -228,14 +230,21 @@ class Paper:
                 continue
             if line.strip():
                 lines.append(line.rstrip())
-            line = word
-            while self.width_of(line.rstrip(), size, bold=bold) > width and len(line) > 1:
-                fits = next(
-                    (n for n in range(len(line) - 1, 1, -1) if self.width_of(line[:n], size, bold=bold) <= width), 1
-                )
-                lines.append(line[:fits])
-                line = line[fits:]
+            *whole, line = self._broken(word, width / size, bold)
+            lines += whole
         return [*lines, line.rstrip()] if line.strip() else lines or [""]
+
+    def _broken(self, word: str, width: float, bold: bool) -> list[str]:
+        """A word in pieces no wider than a width at letters of one point."""
+        face = _fonts()[bold].face
+        pieces, begun, at = [], 0, 0.0
+        for n, c in enumerate(word):
+            wide = face.charWidths.get(ord(c), face.defaultWidth) / 1000
+            if at + wide > width and n > begun and not c.isspace():
+                pieces.append(word[begun:n])
+                begun, at = n, 0.0
+            at += wide
+        return [*pieces, word[begun:]]
 
     def paragraph(
         self, text: str, *, size: float = 8.5, bold: bool = False, colour: Colour = INK, indent: float = 0

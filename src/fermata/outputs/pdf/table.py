@@ -15,6 +15,7 @@ __all__ = ["Fit", "draw", "fitted"]
 GAP = 8.0  # points between columns
 WIDEST = 230.0  # points a text takes before it is wrapped
 NARROWEST, WORD = 46.0, 100.0  # points a text is wrapped to, and a word may keep it from
+LONGEST = 1000  # characters of a text in a table
 SAMPLE = 3000  # rows that widths are judged by
 SIZES = (8.5, 7.5, 6.5)
 WAYS = ((False, SIZES[:2]), (True, SIZES[:2]), (True, SIZES[2:]))  # texts wrapped or not, with letters of these sizes
@@ -62,11 +63,12 @@ def _widths(paper: Paper, grid: Grid) -> tuple[list[float], list[float]]:
     natural, least = [], []
     for i, (h, heading) in enumerate(zip(grid.heads, grid.with_units, strict=True)):
         bold = max(paper.width_of(w, 1, bold=True) for w in [*heading.split(), clean(h.above)[:24], " "])
-        cells = [paper.width_of(t or "", 1, bold=b) for t, b in set(zip(sample[i], bolds, strict=True))] or [0.0]
+        told = {((t or "")[:200], b) for t, b in zip(sample[i], bolds, strict=True)}
+        cells = [paper.width_of(t, 1, bold=b) for t, b in told] or [0.0]
         whole = paper.width_of(heading, 1, bold=True)
         if h.left and h.kind != "time":
             natural.append(max(min(max(*cells, min(whole, WIDEST / 17)), WIDEST / 8.5), bold))
-            words = max(paper.width_of(w, 1) for w in {w for t in sample[i] for w in (t or "").split()} or {""})
+            words = max(paper.width_of(w, 1) for w in {w for t, _ in told for w in t.split()} or {""})
             least.append(min(natural[-1], max(NARROWEST / 8.5, bold, min(words, WORD / 8.5))))
         else:
             natural.append(max(*cells, bold))
@@ -259,6 +261,9 @@ class _Table:
         """A cell's operators around its height on the page, and how many lines it has."""
         size, width, paper = self.size, self.widths[n], self.paper
         if self.heads[n].left:
+            if len(text) > LONGEST:
+                paper.cut += 1
+                text = text[: LONGEST - 1] + "…"
             told = paper.wrapped(text, width, size, bold=bold)
             x = self.lefts[n]
         else:
@@ -270,7 +275,7 @@ class _Table:
     def _second(self, cells: Cells) -> list[str]:
         """The lines below a row: the fields set on a line of their own."""
         told = " · ".join(f"{self.grid.headings[self.part[n]]} {cells[n]}" for n in sorted(self.below) if cells[n])
-        return self.paper.wrapped(told, self.paper.usable - 14, self.size) if told else []
+        return self.paper.wrapped(told[: 4 * LONGEST], self.paper.usable - 14, self.size) if told else []
 
     def _drawn(self, ops: list[tuple[str, str, int]], bold: bool, height: float, extra: list[str]) -> None:
         paper = self.paper
