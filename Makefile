@@ -4,7 +4,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test test-engines test-producers lint types docs docs-check bench lock clean
+.PHONY: demo test test-browser test-engines test-producers lint types docs docs-check bench lock clean
 
 $(STAMP): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -15,7 +15,7 @@ demo: $(STAMP)            ## the sample workspace in ./quillmere and a walk thro
 	$(BIN)/fermata demo quillmere --fresh
 
 test: $(STAMP)            ## every test that needs no server; the engine contract has a target of its own
-	$(BIN)/pytest -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract
+	$(BIN)/pytest -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract --ignore tests/browser
 
 test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a Spark session of its own included (needs java)
 	$(BIN)/pytest tests/contract
@@ -23,6 +23,9 @@ test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a 
 $(VENV)/.spark: $(STAMP)
 	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[spark]'
 	touch $@
+
+test-browser: $(STAMP)    ## HTML pages in headless Chromium (needs Debian's chromium and chromium-driver)
+	$(BIN)/pytest tests/browser
 
 test-producers: $(STAMP)  ## logs of real daemons on loopback: database server, print spooler, accounting server, login daemon
 	$(BIN)/pytest -m producers tests/producers

@@ -12,7 +12,7 @@ import tempfile
 from importlib.metadata import version
 from pathlib import Path
 
-from benchmarks import data, heart, readers
+from benchmarks import data, heart, outputs, readers
 
 PAGE = data.ROOT / "docs" / "benchmarks.md"
 ROUNDS = 3
@@ -69,7 +69,12 @@ def main() -> None:
         report = cpu(fermata, "-w", hall, "--now", "2026-04-01T08:12", "report", "refused-entries")
     helped = cpu(fermata, "--help")
     engine = cpu(sys.executable, "-c", "import ibis, pyarrow; ibis.duckdb.connect().raw_sql('SELECT 1')")
-    lines = [*table_of(imports, queries, helped, engine, report), *table_of_heart(), *table_of_readers()]
+    lines = [
+        *table_of(imports, queries, helped, engine, report),
+        *table_of_heart(),
+        *table_of_readers(),
+        *outputs.table(),
+    ]
     PAGE.write_text("\n".join(lines) + "\n")
     print("\n".join(lines))
 
