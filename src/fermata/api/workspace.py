@@ -327,13 +327,7 @@ class Workspace:
         period of which the sources hold every entry, so that a missing one was deleted (logs with a key); `mended`
         says that they put right the records rejected so far. Raises RequestError, SourceError.
         """
-        told = {
-            "complete_to": complete_to,
-            "holds_all": holds_all,
-            "mended": mended,
-            "wait": wait,
-            "progress": progress,
-        }
+        told = {"complete_to": complete_to, "holds_all": holds_all, "mended": mended, "wait": wait, "progress": progress}  # fmt: skip
         return importing.import_log(self, log, list(sources), **told)  # type: ignore[arg-type]  # as declared above
 
     def take_back(self, number: int, *, dry: bool = False, wait: float = 60) -> Removal:
