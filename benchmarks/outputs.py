@@ -211,12 +211,12 @@ def table() -> list[str]:
         pages = f"{r['pages']:,} | {1000 * r['wall'] / r['pages']:.2f}" if r["pages"] else " | "
         lines.append(f"| {name} | {r['wall']:.2f} | {r['size'] / 1e6:,.1f} | {pages} | {r['peak']:,.0f} |")
     with tempfile.TemporaryDirectory() as place:
-        ms = opened(Path(place) / "page")
-    return [
-        *lines,
-        "",
-        f"A page with 100,000 embedded records has loaded in Chromium after {ms / 1000:.2f} s (median of five).",
-    ]
+        loaded, ready = opened(Path(place) / "page")
+    said = (
+        f"A page with 100,000 embedded records has loaded in Chromium after {loaded:.2f} s, and all of them can be sorted "
+        f"{ready:.2f} s after the first click (medians of five)."
+    )
+    return [*lines, "", said]
 
 
 def main() -> None:

@@ -325,6 +325,13 @@ def test_the_document(hall: Workspace, tmp_path: Path) -> None:
     titles = [o["/Title"] if not isinstance(o, list) else [i["/Title"] for i in o] for o in refused.outline]
     assert titles[0] == "Refused entries by door"
     assert {"Stage side", "Library"} <= set(titles[1])
+    grouped = (
+        hall.log("doors").during("2026-03").by("place", "user").measure("count", "last").run().save(tmp_path / "g.pdf")
+    )
+    pages = [p.extract_text() for p in PdfReader(grouped).pages]
+    going_on = [(n, m[1]) for n, text in enumerate(pages) for m in [re.search(r"\n(.+) \(continued\)", text)] if m]
+    assert going_on
+    assert all(f"All of {group}" not in pages[n - 1] for n, group in going_on)
     wide = hall.report("timesheet").save(tmp_path / "w.pdf")
     first = PdfReader(wide).pages[0]
     assert first.mediabox.width > first.mediabox.height

@@ -24,12 +24,14 @@ QUERIES = 400  # figures of time by calendar units are asked for one unit at a t
 class Behind:
     """The events of each log (`logs`), and for (row, measure column) of the table: the log, the events by number, what each brought.
 
-    With more events than asked for, `logs` is empty and `total` says how many there would be.
+    With more events than asked for, `logs` is empty and `total` says how many there would be. `left` are the headings of columns whose
+    events are not there, as too many units of time would have to be asked for one by one.
     """
 
     logs: tuple[Records, ...]
     figures: dict[tuple[int, int], tuple[int, list[int], list[Any]]]
     total: int
+    left: tuple[str, ...] = ()
 
 
 @dataclass
@@ -54,13 +56,14 @@ def behind(result: RunResult, most: int) -> Behind:
         return Behind((), {}, sum(counted.values()))
     found: dict[int, _Found] = {}
     figures: dict[tuple[int, int], tuple[int, list[int], list[Any]]] = {}
+    left: list[str] = []
     for i in columns:
-        for (row, column), (strand, numbers, brought) in _of_column(result, i, found).items():
+        for (row, column), (strand, numbers, brought) in _of_column(result, i, found, left).items():
             figures[row, column] = (strand, numbers, brought)
     order = list(found)
     logs = tuple(_records(result, found[n]) for n in order)
     placed = {key: (order.index(n), numbers, brought) for key, (n, numbers, brought) in figures.items()}
-    return Behind(logs, placed, sum(len(f.numbers) for f in found.values()))
+    return Behind(logs, placed, sum(len(f.numbers) for f in found.values()), tuple(left))
 
 
 def _explained(plan: Plan, column: int) -> bool:
@@ -72,7 +75,7 @@ def _explained(plan: Plan, column: int) -> bool:
 
 
 def _of_column(
-    result: RunResult, column: int, found: dict[int, _Found]
+    result: RunResult, column: int, found: dict[int, _Found], left: list[str]
 ) -> dict[tuple[int, int], tuple[int, list[int], list[Any]]]:
     """The events behind each figure of one measure, over the rows and across."""
     plan, table = result.plan, result.table
@@ -86,7 +89,11 @@ def _of_column(
     strand = plan.columns[column].strand
     held = found.setdefault(strand, _Found(plan.strands[strand]))
     told: dict[tuple[int, int], tuple[int, list[int], list[Any]]] = {}
-    for fixed, wanted in _asked(plan, column, list(cells)):
+    asked = _asked(plan, column, list(cells))
+    if len(asked) > QUERIES:
+        left.append(plan.columns[column].label)
+        return {}
+    for fixed, wanted in asked.items():
         events, _, _ = drill.records(plan, Cell(fixed, column), result.place.source(plan), every=True)
         for pieces in events():
             numbers = _numbered(held, pieces)
@@ -97,15 +104,14 @@ def _of_column(
     return {cell: _kept(result, column, cell, entry) for cell, entry in told.items()}
 
 
-def _asked(plan: Plan, column: int, cells: list[Any]) -> Iterator[tuple[tuple[Any, ...], list[Any]]]:
-    """What to ask for at once: everything, or where time is clipped to calendar units, one unit at a time, with the cells it answers."""
+def _asked(plan: Plan, column: int, cells: list[Any]) -> dict[tuple[Any, ...], list[Any]]:
+    """What to ask for at once: everything, or where time is clipped to calendar units, one unit at a time; with the cells it answers."""
     measure = behind_column(plan, column)
     groups: dict[tuple[Any, ...], list[Any]] = {}
     for keys in cells:
         calendar = tuple((d, k) for d, k in keys if d.calendar) if measure.needs_spans else ()
         groups.setdefault(calendar, []).append(keys)
-    if len(groups) <= QUERIES:
-        yield from groups.items()
+    return groups
 
 
 def _numbered(held: _Found, pieces: Any) -> list[int]:

@@ -234,6 +234,8 @@ def _figures(made: Section, item: RunResult, grid: Grid) -> dict[tuple[int, int]
                 "--records --at GROUP=VALUE --of COLUMN"
             )
         return {}
+    if found.left:
+        made.notes.append(f"the events behind {', '.join(found.left)} are not on this page: too many units of time")
     places = {origin: n for n, origin in enumerate(grid.origins)}
     columns = {place - grid.depth: c for c, place in enumerate(grid.places) if c >= grid.depth}
     numbers: dict[tuple[int, int], int] = {}

@@ -34,7 +34,7 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> Non
         listed = " ".join(f"U+{ord(c):04X}" for c in sorted(paper.lacking)[:20])
         _notes(paper, [f"characters the font does not have are shown as {chr(0xFFFD)}: {listed}"])
     if paper.cut:
-        _notes(paper, [f"{paper.cut:,} different texts longer than 1,000 characters were cut; they end in …"])
+        _notes(paper, [f"{paper.cut:,} different texts were too long for a row and were cut; they end in …"])
     paper.close()
 
 

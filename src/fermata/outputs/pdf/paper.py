@@ -13,7 +13,7 @@ from typing import IO, Any
 from fermata.outputs.formats import clean
 from fermata.reports.display import Display
 
-__all__ = ["INK", "LINE", "SOFT", "Paper"]
+__all__ = ["FOOT", "INK", "LINE", "MARGIN", "SOFT", "Paper", "rgb"]
 
 MARGIN = 42.0  # points
 FOOT = 30.0

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from fermata.outputs.formats import clean, people
 from fermata.outputs.grid import Grid
-from fermata.outputs.pdf.paper import INK, LINE, MARGIN, SOFT, Paper, rgb
+from fermata.outputs.pdf.paper import FOOT, INK, LINE, MARGIN, SOFT, Paper, rgb
 from fermata.outputs.writing import Progress
 
 __all__ = ["Fit", "draw", "fitted"]
@@ -134,6 +134,7 @@ class _Table:
     def __init__(self, paper: Paper, grid: Grid, fit: Fit, part: Sequence[int], said: str) -> None:
         self.paper, self.grid, self.size, self.part, self.said = paper, grid, fit.size, part, said
         self.lead = fit.size * 1.22
+        self.deepest = int((paper.height - 2 * MARGIN - FOOT) / self.lead) - 8  # lines of a row
         self.pad = 3.2 if len(grid) < SAMPLE else 2.2
         widths = [fit.widths[i] for i in part]
         spare = paper.usable - sum(widths) - GAP * (len(widths) - 1)
@@ -220,7 +221,7 @@ class _Table:
         needed = height + (2 * (self.lead + self.pad) if opens else 0)
         needed += self.lead + self.pad if following is not None and following < grid.depth <= level else 0
         if paper.room < needed:
-            self.group = names if not bold and not opens else self.group
+            self.group = [] if opens or level == 0 else self.group
             paper.new_page()
         elif not bold and not grid.listing:
             ops, _ = self._operators(self._unrepeated(names, cells), bold)
@@ -265,6 +266,9 @@ class _Table:
                 paper.cut += 1
                 text = text[: LONGEST - 1] + "…"
             told = paper.wrapped(text, width, size, bold=bold)
+            if len(told) > self.deepest:
+                paper.cut += 1
+                told = [*told[: self.deepest - 1], "…"]
             x = self.lefts[n]
         else:
             told = [text]
