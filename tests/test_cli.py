@@ -28,7 +28,7 @@ def table(text: str) -> list[dict[str, str]]:
 def test_demo_makes_imports_and_walks(hall: Workspace, walk: str, tmp_path: Path) -> None:
     """`fermata demo` prints each command before its output, so that a newcomer can repeat it."""
     commands = [line for line in walk.splitlines() if line.startswith("$ fermata")]
-    assert len(commands) == 21
+    assert len(commands) == 22
     assert "doors-2025-12.csv: 12,731 read = 12,511 stored + 220 duplicate + 0 rejected + 0 skipped" in walk
     assert "Refused entries by door" in walk
     assert "is not empty" in fermata("demo", str(hall.path), cwd=tmp_path, code=2).stderr

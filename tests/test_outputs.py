@@ -456,6 +456,23 @@ def test_in_a_notebook(result: Result, entries: Workspace) -> None:
     assert listed["duration"].sum() == pd.Timedelta(hours=6, minutes=15, seconds=30)
 
 
+def test_a_page_of_parts(hall: Workspace, tmp_path: Path) -> None:
+    """The verdict and what is wrong with each part stand in every form that people read; each part has its sheet."""
+    page = hall.report("payroll-check")
+    assert page.verdict
+    wrong = re.search(r"Entries without a finish \((\d+ found)\)", page.verdict)
+    assert wrong
+    text = re.sub(r"\s+", " ", pdf_text(page.save(tmp_path / "p.pdf")))
+    assert f"[{wrong[1]}] Entries without a finish" in text
+    assert f"## \\[{wrong[1]}\\] Entries without a finish" in page.save(tmp_path / "p.md").read_text()
+    marks = [m.text_content() for m in html.parse(page.save(tmp_path / "p.html")).iterfind(".//h2/small")]
+    assert marks[0] == wrong[1]
+    assert "in order" in marks
+    book = openpyxl.load_workbook(page.save(tmp_path / "p.xlsx"))
+    assert book.sheetnames[-1] == "About"
+    assert len(book.sheetnames) > len(marks)
+
+
 def test_measures_below_each_other(result: Result, entries: Workspace, tmp_path: Path) -> None:
     """Figures of several kinds in one column keep each its own form; where a column must have one type it is refused."""
     down = entries.run(Report.of(log="doors", measures="down", **{**ASKED, "by": "user"}))

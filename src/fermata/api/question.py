@@ -108,9 +108,16 @@ class Question:
         """The answer's rows of the finest level as an Arrow table."""
         return self.run().to_arrow()
 
-    def save(self, path: str | Path) -> Path:
-        """Writes the answer in the form of the file's ending."""
-        return self.run().save(path)
+    def save(self, path: str | Path, **display: Any) -> Path:
+        """Writes the answer in the form of the file's ending; further arguments are display choices (`clock=12`)."""
+        return self.run().save(path, **display)
+
+    def chart(self, kind: str = "", of: str = "") -> Any:
+        """The answer as a Matplotlib figure, of the kind that suits it unless told."""
+        return self.run().chart(kind, of)
+
+    def _repr_html_(self) -> str:
+        return self.run()._repr_html_()
 
     def __str__(self) -> str:
         return str(self.run())

@@ -75,6 +75,14 @@ WALK = (
     ("One verdict before hours are paid", ["report", "payroll-check", "--limit", "3"]),
     ("Everything one person did on a day, in every log", ["trace", "Ada Umberlin", "--period", "2026-03-05"]),
     ("Who is meant? Candidates by part of a name", ["find", "fenwick"]),
+    (
+        "One report to hand on: a page that leads to the events, a document, a workbook, a chart",
+        [
+            "report",
+            "refused-entries",
+            *(a for form in ("html", "pdf", "xlsx", "png") for a in ("--output", f"{{}}/refused.{form}")),
+        ],
+    ),
 )
 
 
@@ -102,6 +110,6 @@ def command(directory: Path, fresh: bool) -> None:
 def _run(directory: Path, arguments: list[str]) -> None:
     from fermata.cli.main import cli
 
-    whole = ["-w", str(directory), "--now", NOW, *arguments]
+    whole = ["-w", str(directory), "--now", NOW, *(a.replace("{}", str(directory)) for a in arguments)]
     click.secho(f"$ fermata {shlex.join(whole)}\n", dim=True)
     cli.main(whole, standalone_mode=False, prog_name="fermata")

@@ -36,7 +36,7 @@ def _page(page: Page, how: Display, progress: Progress) -> Iterator[str]:
         if part.item is None:
             yield from (f"## {escaped(part.title)}", "", f"not possible here: {escaped(part.note)}")
         else:
-            yield from _item(part.item, how, progress, "##")
+            yield from _item(part.item, how, progress, f"## {escaped(part.mark)}".rstrip())
     yield from ("", *(f"- {escaped(n)}" for n in page.notes), "")
     yield from (f"{escaped(line)}  " for line in made_by(page.context, how))
 

@@ -94,7 +94,7 @@ def _page(page: Page, how: Display, colour: bool, most_rows: int | None, width: 
     blocks = ["\n".join(head) + "\n"]
     said: set[str] = set()
     for part in page.parts:
-        mark = "" if part.verdict is None else _styled(f"[{part.verdict or 'in order'}] ", BOLD, colour)
+        mark = _styled(part.mark, BOLD, colour)
         if part.item is None:
             blocks.append(f"{mark}{_styled(part.title, BOLD, colour)}\nnot possible here: {part.note}\n")
             continue

@@ -278,6 +278,7 @@ def _about(book: Book, item: Answer, how: Display, notes: list[str]) -> None:
     lines += [("Records", line) for line in subtitle(context) if "records to" in line]
     if isinstance(item, Page) and item.verdict:
         lines.append(("Verdict", item.verdict))
+        lines += [("Part", f"{p.mark}{p.title}") for p in item.parts if p.mark]
     said = [n for one in items for n in (one.caveats if isinstance(one, RunResult) else one.notes)]
     own = list(item.notes) if isinstance(item, Page) else []
     cut = [f"{book.cut:,} texts longer than {LONGEST:,} characters were cut; they end in …"] if book.cut else []

@@ -80,6 +80,11 @@ class PagePart:
     note: str = ""
     verdict: str | None = None
 
+    @property
+    def mark(self) -> str:
+        """What stands before its title: whether it is in order, or what is wrong; "" where nothing is expected of it."""
+        return "" if self.verdict is None else f"[{self.verdict or 'in order'}] "
+
 
 @dataclass(frozen=True, slots=True)
 class Page:

@@ -57,7 +57,8 @@ def _page(paper: Paper, page: Page, progress: Progress) -> None:
             paper.paragraph(clean(part.title), bold=True, size=11)
             paper.paragraph(f"not possible here: {clean(part.note)}", colour=SOFT)
             continue
-        _item(paper, part.item, progress, page.context, within=not page.breaks, said=said if not page.breaks else set())
+        told = said if not page.breaks else set()
+        _item(paper, part.item, progress, page.context, within=not page.breaks, said=told, mark=part.mark)
     if page.notes:
         _notes(paper, list(page.notes))
     if not page.breaks:
@@ -72,12 +73,13 @@ def _item(
     *,
     within: bool = False,
     said: set[str] | None = None,
+    mark: str = "",
 ) -> None:
     """A table with its heading: on a page of its own, or `within` a page, where notes that were `said` above are not said again."""
     grid = of(item, paper.how, titled=True).compact()
     fit = fitted(paper, grid)
     paper.turned(fit.landscape)
-    title = f"{grid.title} ({', '.join(grid.said)})" if grid.said else grid.title
+    title = mark + (f"{grid.title} ({', '.join(grid.said)})" if grid.said else grid.title)
     if not within or not paper.begun or paper.room < 150:
         paper.on_page = lambda: None
         paper.new_page()
