@@ -133,19 +133,7 @@ class DuckEngine:
             raise foreign(e) from e
 
 
-class Whole:
-    """An engine that answers with all rows at once."""
-
-    def run(self, expr: Any) -> Any:
-        """The expression's rows as an Arrow table."""
-        raise NotImplementedError
-
-    def stream(self, expr: Any) -> Iterator[Any]:
-        """All rows as one table."""
-        yield self.run(expr)
-
-
-class PostgresEngine(Whole):
+class PostgresEngine:
     """A PostgreSQL server through `con`, an Ibis PostgreSQL backend; a read-only role is enough."""
 
     name = "postgres"
@@ -175,6 +163,10 @@ class PostgresEngine(Whole):
         """The expression as it is: a role that may only read keeps nothing."""
         return expr
 
+    def stream(self, expr: Any) -> Iterator[Any]:
+        """All rows at once, as one table."""
+        yield self.run(expr)
+
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values as VALUES, which a read-only role may write."""
         import ibis
@@ -183,7 +175,7 @@ class PostgresEngine(Whole):
         return self.con.sql(_values(columns, rows), schema=schema)
 
 
-class SparkEngine(Whole):
+class SparkEngine:
     """A Spark session whose time zone is UTC through `con`, an Ibis PySpark backend: for logs beyond one machine."""
 
     name = "spark"
@@ -205,6 +197,10 @@ class SparkEngine(Whole):
     def keep(self, expr: Any) -> Any:
         """The expression as it is."""
         return expr
+
+    def stream(self, expr: Any) -> Iterator[Any]:
+        """All rows at once, as one table."""
+        yield self.run(expr)
 
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values, as a view of the session."""

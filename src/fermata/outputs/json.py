@@ -20,7 +20,7 @@ from fermata.timeline.zones import zone
 
 __all__ = ["context_of", "lines", "write"]
 
-UNSEEN = re.compile("[\x7f-\x9f\u202a-\u202e\u2066-\u2069\u2028\u2029\ud800-\udfff]")  # written as \uXXXX
+UNSEEN = re.compile("[\x7f-\x9f\u202a-\u202e\u2066-\u2069\u2028\u2029\ud800-\udfff]")  # written as escapes
 
 
 def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> None:
