@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import functools
 import re
 from collections.abc import Iterator, Sequence
 from typing import IO, Any
 
 from fermata.errors import RequestError
 from fermata.outputs.formats import UNCLEAN, data, guarded, sheet
-from fermata.outputs.grid import Grid, of
-from fermata.outputs.writing import Progress, bare
+from fermata.outputs.grid import Block, Grid, of
+from fermata.outputs.writing import Progress, ahead, bare
 from fermata.reports.display import Display
 from fermata.reports.result import Answer, Records, RunResult
 
@@ -42,6 +43,14 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress, *, del
     def cell(*told: Any) -> str:
         return quoted(form(*told))
 
+    def lines(grid: Grid, title: str | None, block: Block) -> tuple[int, Any]:
+        cells = grid.strings(block, form, cell, odd)
+        if min(block.levels, default=grid.depth) < grid.depth:
+            keep = pa.array([n for n, level in enumerate(block.levels) if level >= grid.depth], pa.int64())
+            cells = [c.take(keep) for c in cells]
+        lead = [] if title is None else [_same(quoted(title), len(cells[0]))]
+        return len(cells[0]), _joined([*lead, *cells], delimiter)
+
     first = True
     for title, grid in grids(item, how):
         heads = [*(["Part"] if title is not None else []), *headings(grid)]
@@ -49,26 +58,23 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress, *, del
             heads = [guarded(h) for h in heads] if how.spreadsheet else heads
             out.write((delimiter.join(map(quoted, heads)) + "\n").encode())
         first = False
-        for block in grid.blocks():
-            cells = grid.strings(block, form, cell, odd)
-            if min(block.levels, default=grid.depth) < grid.depth:
-                keep = pa.array([n for n, level in enumerate(block.levels) if level >= grid.depth], pa.int64())
-                cells = [c.take(keep) for c in cells]
-            _put(cells if title is None else [_same(quoted(title), len(cells[0])), *cells], delimiter, out)
-            progress(len(cells[0]))
+        for count, told in ahead(grid.blocks(), functools.partial(lines, grid, title)):
+            out.write(told)
+            progress(count)
 
 
-def _put(cells: Sequence[Any], delimiter: str, out: IO[bytes]) -> None:
-    """Lines of columns of texts; what is not known is empty."""
+def _joined(cells: Sequence[Any], delimiter: str) -> Any:
+    """Lines of columns of texts, as they stand in memory; what is not known is empty."""
     import numpy as np
     import pyarrow as pa
     import pyarrow.compute as pc
 
     joined = pc.binary_join_element_wise(*(c.fill_null("") for c in cells), delimiter)
     lines = pc.binary_join_element_wise(joined, "\n", "").cast(pa.large_string())
-    if len(lines):
-        _, ends, letters = lines.buffers()
-        out.write(memoryview(letters)[: np.frombuffer(ends, np.int64)[lines.offset + len(lines)]])
+    if not len(lines):
+        return b""
+    _, ends, letters = lines.buffers()
+    return memoryview(letters)[: np.frombuffer(ends, np.int64)[lines.offset + len(lines)]]
 
 
 def _same(text: str, count: int) -> Any:
