@@ -1,11 +1,15 @@
-"""One report in every form a reader might want; run in the directory that holds `quillmere`, made by `fermata demo`."""
+"""One report in every form a reader might want, written to ./handed-on.
 
+Run it on the sample workspace: `make demo`, then `python examples/hand_on.py quillmere`.
+"""
+
+import sys
 from datetime import UTC, datetime
 from pathlib import Path
 
 import fermata
 
-hall = fermata.open("quillmere", now=datetime(2026, 4, 1, 7, 12, tzinfo=UTC))
+hall = fermata.open(sys.argv[1], now=datetime(2026, 4, 1, 7, 12, tzinfo=UTC))
 refused = hall.report("refused-entries")
 handed = Path("handed-on")
 handed.mkdir(exist_ok=True)

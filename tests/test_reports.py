@@ -186,9 +186,10 @@ def test_read_without_a_workspace(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("path", EXAMPLES, ids=lambda p: p.stem)
-def test_examples_run(path: Path, hall: Workspace) -> None:
+def test_examples_run(path: Path, hall: Workspace, tmp_path: Path) -> None:
     """Each example script runs as it stands, on the sample workspace."""
-    done = subprocess.run([sys.executable, str(path), str(hall.path)], capture_output=True, text=True, check=False)
+    asked = [sys.executable, str(path), str(hall.path)]
+    done = subprocess.run(asked, capture_output=True, text=True, check=False, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert len(done.stdout.splitlines()) > 5
 
