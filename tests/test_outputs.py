@@ -140,6 +140,28 @@ def test_every_form_shows_the_same_figures(result: Result, tmp_path: Path) -> No
         assert at[form].stat().st_size > 5_000
 
 
+def test_listings_are_the_same_in_every_exact_form(hall: Workspace, tmp_path: Path) -> None:
+    """Times with their offsets (on both sides of a clock change), lengths and money of events agree, whichever form they are in."""
+    listed = Result(hall.listing(Report(log="calls", period="2026-03-28/2026-03-30")), hall.place())
+    rows = [dict(zip(r0, r, strict=True)) for r0, *rest in [read_csv(listed.save(tmp_path / "l.csv"))] for r in rest]
+    assert {r["Start"][-6:] for r in rows} == {"+00:00", "+01:00"}
+    lines = [json.loads(line) for line in listed.save(tmp_path / "l.jsonl").read_text().splitlines()]
+    whole = json.loads(listed.save(tmp_path / "l.json").read_text())
+    tree = etree.parse(listed.save(tmp_path / "l.xml"))
+    frame = pq.read_table(listed.save(tmp_path / "l.parquet"))
+    book = openpyxl.load_workbook(listed.save(tmp_path / "l.xlsx"))["Records"]
+    starts = [r["Start"] for r in rows]
+    assert [r["Start"] for r in lines] == [r["values"][0] for r in whole["rows"]] == starts
+    assert [row[0].text for row in tree.iterfind(".//row")] == starts
+    assert [t.isoformat() for t in frame.column("Start").to_pylist()] == starts
+    assert [c.value.isoformat() for c in book["A"][1:]] == [s[:-6] for s in starts]
+    lengths = [r["Duration"] for r in lines]
+    assert [t.total_seconds() if t is not None else None for t in frame.column("Duration").to_pylist()] == lengths
+    assert [c.value.total_seconds() if c.value is not None else None for c in book["C"][1:]] == lengths
+    texts = [v.text and float(v.text[2:-1]) for v in (row[2] for row in tree.iterfind(".//row"))]
+    assert texts == [float(v) if v is not None else None for v in lengths]
+
+
 def test_what_stands_above_and_below(result: Result, tmp_path: Path) -> None:
     """Title, period in words and exactly, zone, freshness, who, when and which version in every form that has room for it."""
     for form in ("txt", "md", "html", "json", "xml", "pdf", "xlsx", "parquet"):

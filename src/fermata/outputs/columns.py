@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta, timezone
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from fermata.outputs.formats import Form, Show, clock, data, day
+from fermata.outputs.formats import Form, Show, clock, day, people, sheet
 from fermata.reports.display import Display
 from fermata.reports.listed import by_unique
 from fermata.timeline.zones import changes, offset
@@ -75,7 +75,7 @@ def _times(column: Any, zone: ZoneInfo, how: Display, form: Form) -> Any:
     if not len(wall):
         return pa.array([], pa.string())
     days, rest = np.divmod(wall, DAY)
-    exact = form is data
+    exact = form not in (people, sheet)
     parts = [by_unique(pa.array(days), lambda d: _day(d, exact, how)), _clocks(rest, exact, how)]
     if exact:
         parts.append(

@@ -24,8 +24,9 @@ def subtitle(context: Context, under: str = "") -> list[str]:
 
 
 def exactly(context: Context) -> str:
-    """The period's exact edges, the end not in it; "" where there are none."""
-    return f"exactly {context.period_exact}, the end not included" if context.period_exact else ""
+    """The period's exact edges, the end not in it; "" where there are none, as in a register as of a day."""
+    known = context.period_exact not in ("", context.period)
+    return f"exactly {context.period_exact}, the end not included" if known else ""
 
 
 def made_by(context: Context, how: Display = ISO) -> list[str]:
