@@ -182,7 +182,7 @@ def test_what_stands_above_and_below(result: Result, tmp_path: Path) -> None:
             assert part in re.sub(r"\s+", " ", text.replace("\\", "")), (form, part)
 
 
-@pytest.mark.parametrize("form", [f for f in outputs.FORMS if f != "parquet"])
+@pytest.mark.parametrize("form", outputs.FORMS)
 def test_the_same_input_gives_the_same_bytes(result: Result, tmp_path: Path, form: str) -> None:
     """Nothing in an output comes from the clock or from chance."""
     a, b = (result.save(tmp_path / f"{n}.{form}").read_bytes() for n in "ab")
