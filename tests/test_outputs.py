@@ -391,7 +391,7 @@ def test_long_listings_are_read_in_stretches(hall: Workspace, monkeypatch: pytes
     whole = tuple(hall.listing(Report(log="doors", period="2026-03")).rows)
     monkeypatch.setattr(drill, "WINDOW", 700)
     assert tuple(hall.listing(Report(log="doors", period="2026-03")).rows) == whole
-    assert len(whole) == 15_716 or len(whole) > 10_000
+    assert len(whole) > 2 * drill.WINDOW  # else it is not read in stretches
 
 
 def test_several_outputs_at_once(hall: Workspace, tmp_path: Path) -> None:

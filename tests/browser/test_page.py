@@ -201,7 +201,7 @@ def test_a_long_listing(driver: Driver, hall: Workspace, tmp_path: Path) -> None
     assert column(page, 0)[0] == str(listed.rows[200][0].replace(tzinfo=None))  # in March the zone is at UTC
     page.find_elements(By.CSS_SELECTOR, "thead button")[1].click()
     waited(f"1 to 200 of {total} rows")
-    assert column(page, 1)[0] == "Ada Umberlin" or column(page, 1)[0].startswith("Ada")
+    assert column(page, 1)[0] == "Ada Ørskov"  # people's order, in which Ø stands beside O
     page.find_element(By.CSS_SELECTOR, "input").send_keys("score vault")
     count = sum(r["Reader"] == "Score vault" for r in raw(hall, "doors-2026-03.csv"))
     matching = sum("Score vault" in (str(c) for c in r) for r in listed.rows)

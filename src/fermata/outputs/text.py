@@ -26,10 +26,9 @@ WIDEST = 48  # a text column is cut to this in a terminal, with a mark
 BOLD, DIM, PLAIN = "\x1b[1m", "\x1b[2m", "\x1b[0m"
 
 
-def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> None:
+def write(item: Answer, out: IO[bytes], how: Display, _: Progress) -> None:
     """The table as text, whole, with exact period and maker at the end."""
     out.write(render(item, how, made=True).encode())
-    progress(0)
 
 
 def render(

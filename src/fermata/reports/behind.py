@@ -8,11 +8,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from fermata.analysis import drill
+from fermata.analysis.finish import measure_of
 from fermata.analysis.plan import Cell, Dimension, Plan, Strand
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
 from fermata.errors import RequestError
 from fermata.reports.listed import Listed
-from fermata.reports.listing import behind_column, has_records, listed_events
+from fermata.reports.listing import has_records, listed_events
 from fermata.reports.result import Records, RunResult
 
 __all__ = ["Behind", "behind"]
@@ -106,7 +107,7 @@ def _of_column(
 
 def _asked(plan: Plan, column: int, cells: list[Any]) -> dict[tuple[Any, ...], list[Any]]:
     """What to ask for at once: everything, or where time is clipped to calendar units, one unit at a time; with the cells it answers."""
-    measure = behind_column(plan, column)
+    measure = measure_of(plan, column)
     groups: dict[tuple[Any, ...], list[Any]] = {}
     for keys in cells:
         calendar = tuple((d, k) for d, k in keys if d.calendar) if measure.needs_spans else ()
@@ -134,7 +135,7 @@ def _sorted_in(plan: Plan, column: int, pieces: Any, wanted: list[Any]) -> Itera
     for keys in wanted:
         shapes.setdefault(tuple(d for d, _ in keys), set()).add(keys)
     values: dict[Dimension, list[Sequence[Any]]] = {}
-    clipped = behind_column(plan, column).needs_spans
+    clipped = measure_of(plan, column).needs_spans
     for shape, cells in shapes.items():
         free = [d for d in shape if not (clipped and d.calendar)]
         for dimension in free:
@@ -182,7 +183,7 @@ def _labels(plan: Plan, strand: Strand, dimension: Dimension, pieces: Any) -> li
 
 def _kept(result: RunResult, column: int, cell: tuple[int, int], entry: tuple[int, list[int], list[Any]]) -> Any:
     """Of all events of a cell those that explain its figure: the first of each different value, those that hold the extreme."""
-    measure = behind_column(result.plan, column)
+    measure = measure_of(result.plan, column)
     strand, numbers, brought = entry
     if measure.records == "representatives":
         first: dict[Any, int] = {}

@@ -27,7 +27,6 @@ __all__ = [
     "AS_IT_IS",
     "PLAIN",
     "Layout",
-    "behind_column",
     "cell_of",
     "has_records",
     "listed_events",
@@ -91,11 +90,6 @@ def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | Non
     fresh = tuple((n, at) for n, at in result.context.fresh if n in strand.schema.stored_logs)
     context = dataclasses.replace(result.context, filters=narrowed(strand), fresh=fresh)
     return _as_records(title, context, rows, strand.schema, place, total, AS_IT_IS, extra, limit=limit)
-
-
-def behind_column(plan: Plan, column: int) -> Any:
-    """The measure whose events explain a column: of a share, that of its base."""
-    return measure_of(plan, column)
 
 
 def listed_events(result: RunResult, strand: Any, read: Reading, count: int) -> Records:
