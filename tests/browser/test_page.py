@@ -219,6 +219,11 @@ def test_dark_and_light(driver: Driver, refused: Path) -> None:
         )
         ground = page.execute_script("return getComputedStyle(document.documentElement).backgroundColor")
         assert (sum(map(int, ground[4:-1].split(","))) < 200) is dark
-        source = page.execute_script("return document.querySelector('picture img').currentSrc")
-        assert (source == page.execute_script("return document.querySelector('picture source').srcset")) is dark
+        night = page.execute_script("return document.querySelector('picture source').srcset")
+        WebDriverWait(page, 10).until(  # a browser loads the other picture a moment after the colours
+            lambda driver: (
+                (driver.execute_script("return document.querySelector('picture img').currentSrc") == night) is dark
+            ),  # noqa: B023
+            f"the picture shown in {scheme}",
+        )
     page.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": []})
