@@ -21,6 +21,7 @@ from fermata.registers.directory import Directory
 from fermata.reports.model import Report
 from fermata.reports.resolve import resolve
 from fermata.reports.terms import Terms
+from fermata.reports.viewing import EVERYTHING
 from fermata.timeline import Calendar
 from tests.reference import Event
 
@@ -64,6 +65,7 @@ class Logs:
         self.schemas = {"log": SCHEMA, **derived}
         self.events = events
         self.terms = Terms()
+        self.view, self.barred = EVERYTHING, dict[str, str]()
         self.registers = registers or Directory({}, Path(), zone)
 
     def extent(self, log: str) -> tuple[datetime, datetime] | None:

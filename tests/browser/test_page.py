@@ -8,6 +8,7 @@ import io
 import json
 import os
 import shutil
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -220,10 +221,12 @@ def test_dark_and_light(driver: Driver, refused: Path) -> None:
         ground = page.execute_script("return getComputedStyle(document.documentElement).backgroundColor")
         assert (sum(map(int, ground[4:-1].split(","))) < 200) is dark
         night = page.execute_script("return document.querySelector('picture source').srcset")
-        WebDriverWait(page, 10).until(  # a browser loads the other picture a moment after the colours
-            lambda driver: (
-                (driver.execute_script("return document.querySelector('picture img').currentSrc") == night) is dark
-            ),  # noqa: B023
-            f"the picture shown in {scheme}",
-        )
+        source = "return document.querySelector('picture img').currentSrc"
+        seen = [page.execute_script(source) == night]
+        for _ in range(100):  # a browser loads the other picture a moment after the colours
+            if seen[-1] is dark:
+                break
+            time.sleep(0.1)
+            seen.append(page.execute_script(source) == night)
+        assert seen[-1] is dark
     page.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": []})

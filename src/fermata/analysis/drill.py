@@ -116,7 +116,8 @@ def _listed(table: Any, limit: int | None, order: Sequence[tuple[Field, bool]] =
         ibis.desc(column(table, f), nulls_first=False) if down else ibis.asc(column(table, f), nulls_first=False)
         for f, down in order
     ]
-    ordered = table.order_by([*keys, table.start_utc, *(table[p] for p in PROVENANCE)])
+    rest = [c for c in ("start_utc", *PROVENANCE) if c not in {f.stored for f, _ in order}]
+    ordered = table.order_by([*keys, *(table[c] for c in rest)])
     return ordered.limit(limit, offset=skip) if limit is not None or skip else ordered
 
 

@@ -181,7 +181,8 @@ class Cell:
 class Plan:
     """A report in absolute terms. `sort` is (column number or -1 - dimension number, descending).
 
-    `zeros` are groups of `by` to show even without events. `known` (aware) leaves out what came in later; `kept` are the values of the first dimension that a top N keeps; all others become one group. A workday is one with any of the hours of `workdays`. `checks` are columns that must be zero.
+    `zeros` are groups of `by` to show even without events. `known` (aware) leaves out what came in later; `kept` are the values of the first dimension that a top N keeps; all others become one group. A workday is one with any of the hours of `workdays`. `checks` are columns that must be zero. `seen` tells
+    whose view of the data it is, "" for everything.
     """
 
     title: str
@@ -198,6 +199,7 @@ class Plan:
     zeros: tuple[tuple[Any, ...], ...] = ()
     workdays: Hours | None = None
     checks: tuple[int, ...] = ()
+    seen: str = ""
 
     @property
     def dimensions(self) -> tuple[Dimension, ...]:
@@ -269,6 +271,7 @@ class Plan:
                 )
                 for s in self.strands
             ],
+            "seen": self.seen,
             "known": self.known.isoformat() if self.known else None,
             "columns": [(str(c.measure), c.strand, c.earlier, repr(c.formula), c.operands) for c in self.columns],
             "layout": (self.sort, self.top, self.totals, self.zeros),

@@ -23,6 +23,7 @@ from fermata import tomlfile
 from fermata.api.computed import ComputedMap
 from fermata.api.derived import DerivedMap
 from fermata.api.terms import FactorMap, HolidayMap, HoursMap, PatternMap, TermMaps
+from fermata.api.viewers import PrivacyMap, ViewerMap
 from fermata.errors import ConfigError
 from fermata.intake.mapping import LogMap
 from fermata.registers.model import RegisterMap
@@ -122,6 +123,8 @@ class Config(Strict):
     hours: dict[str, HoursMap] = Field(default_factory=dict)
     patterns: dict[str, PatternMap] = Field(default_factory=dict)
     factors: dict[str, FactorMap] = Field(default_factory=dict)
+    viewers: dict[str, ViewerMap] = Field(default_factory=dict)
+    privacy: PrivacyMap = PrivacyMap()
 
     @property
     def terms(self) -> TermMaps:

@@ -25,7 +25,7 @@ from fermata.timeline.periods import Period
 from fermata.timeline.zones import zone
 
 if TYPE_CHECKING:
-    from fermata.api.workspace import Workspace
+    from fermata.api.administering import Administered
 
 __all__ = ["expire", "export_rejects", "files", "import_log", "naive", "take_back"]
 
@@ -37,7 +37,7 @@ def naive(at: datetime) -> datetime:
     return at.astimezone(UTC).replace(tzinfo=None)
 
 
-def files(workspace: Workspace, log: str) -> list[Path]:
+def files(workspace: Administered, log: str) -> list[Path]:
     """The files the log's patterns match now, oldest records first; those of a zip archive one by one."""
     mapping = workspace.mapping(log)
     found: dict[Path, None] = {}
@@ -49,7 +49,7 @@ def files(workspace: Workspace, log: str) -> list[Path]:
 
 
 def import_log(
-    workspace: Workspace,
+    workspace: Administered,
     log: str,
     given: list[Source],
     *,
@@ -93,7 +93,7 @@ def import_log(
 
 
 def _sources(
-    workspace: Workspace, log: str, mapping: LogMap, given: list[Source], progress: Progress
+    workspace: Administered, log: str, mapping: LogMap, given: list[Source], progress: Progress
 ) -> tuple[list[Path], list[Path], str]:
     """The files to import, those of them kept for having no other place, and how far a query came."""
     if mapping.database and not given:
@@ -122,7 +122,7 @@ def _sources(
     return paths, received, ""
 
 
-def _place_for(workspace: Workspace, log: str, ending: str) -> Path:
+def _place_for(workspace: Administered, log: str, ending: str) -> Path:
     """A new name under `received/` for what comes without a file of its own."""
     folder = workspace.path / "received" / log
     folder.mkdir(parents=True, exist_ok=True)
@@ -136,7 +136,7 @@ def _discard(paths: Iterable[Path]) -> None:
         path.unlink(missing_ok=True)
 
 
-def export_rejects(workspace: Workspace, log: str, target: Path) -> list[tuple[Path, int]]:
+def export_rejects(workspace: Administered, log: str, target: Path) -> list[tuple[Path, int]]:
     """See `Workspace.export_rejects`."""
     mapping, place = workspace.mapping(log), workspace.place()
     mended, held = place.snapshot.manifest.log(log).mended, place.snapshot.manifest.log(log).files
@@ -158,7 +158,7 @@ def export_rejects(workspace: Workspace, log: str, target: Path) -> list[tuple[P
     return written
 
 
-def _head(workspace: Workspace, mapping: LogMap, file: str) -> tuple[str, ...]:
+def _head(workspace: Administered, mapping: LogMap, file: str) -> tuple[str, ...]:
     """The lines above the records of a file: banner and header."""
     wanted = mapping.skip_lines + (mapping.header and mapping.format == "delimited")
     path = workspace.path / file
@@ -174,12 +174,12 @@ def _head(workspace: Workspace, mapping: LogMap, file: str) -> tuple[str, ...]:
         return tuple(f.readline().rstrip("\r\n") for _ in range(wanted))
 
 
-def take_back(workspace: Workspace, number: int, *, dry: bool, wait: float) -> Removal:
+def take_back(workspace: Administered, number: int, *, dry: bool, wait: float) -> Removal:
     """See `Workspace.take_back`."""
     return retention.take_back(workspace.archive, number, naive(workspace.now()), dry=dry, wait=wait)
 
 
-def expire(workspace: Workspace, log: str, older_than: str, *, dry: bool, wait: float) -> Removal:
+def expire(workspace: Administered, log: str, older_than: str, *, dry: bool, wait: float) -> Removal:
     """See `Workspace.expire`."""
     text = older_than or workspace.mapping(log).keep_for
     if not text:

@@ -80,7 +80,8 @@ def _fields(workspace: Workspace) -> list[tuple[str, str]]:
     directory = workspace.directory
     return [
         (log, f.name)
-        for log, schema in workspace.stored_schemas.items()
+        for log, schema in workspace.schemas.items()
+        if log in workspace.stored_schemas
         for f in schema.fields
         if f.type == "text" and (f.name in LOOKED_IN or directory.owners.get(f.names or f.name))
     ]

@@ -22,6 +22,7 @@ from fermata.reports.generated import Given, Pattern
 from fermata.reports.model import Report
 from fermata.reports.resolve import resolve
 from fermata.reports.terms import Terms
+from fermata.reports.viewing import View
 from fermata.timeline import Calendar, Stretch
 from fermata.timeline.lengths import exact
 
@@ -54,6 +55,10 @@ class Place:
     working: Callable[[], Mapping[str, Pattern]]
     definition: Callable[[str], Report]
     own_reports: Callable[[], list[str]]
+    view: View
+    barred: Mapping[str, str]
+    whole_registers: Directory
+    stored: Mapping[str, LogSchema]
     absences: dict[str, tuple[tuple[str, datetime, datetime], ...]] = field(default_factory=dict)
 
     @property
@@ -89,12 +94,16 @@ class Place:
         found = [e for n in self.schemas[log].stored_logs if (e := self.snapshot.manifest.log(n).extent)]
         if not found:
             return None
-        return min(a for a, _ in found).replace(tzinfo=UTC), max(b for _, b in found).replace(tzinfo=UTC)
+        first, last = min(a for a, _ in found).replace(tzinfo=UTC), max(b for _, b in found).replace(tzinfo=UTC)
+        return (
+            (_hour(first), _hour(last)) if self.view.scope else (first, last)
+        )  # whose the outermost record is, is kept back
 
     def until(self, log: str) -> datetime:
         """The end of what the log holds, aware UTC, excluded."""
         found = [u for n in self.schemas[log].stored_logs if (u := self.snapshot.manifest.log(n).until)]
-        return max(found).replace(tzinfo=UTC)  # asked for logs with events only
+        until = max(found).replace(tzinfo=UTC)  # asked for logs with events only
+        return _hour(until) + timedelta(hours=1) if self.view.scope else until
 
     def source(self, plan: Plan) -> Source:
         """Opens the events of the plan's period, strand by strand."""
@@ -106,16 +115,21 @@ class Place:
             schema = strand.schema
             if schema.derivation is not None:
                 return self.engine, self._generated(schema, plan, stretch)
+            held = self.stored.get(schema.name, schema)
             start, end = _widened(stretch, strand)
-            spans = strand.needs_spans or schema.spans
+            spans = strand.needs_spans or held.spans
             known = plan.known.astimezone(UTC).replace(tzinfo=None) if plan.known else None
-            query = self.snapshot.events_sql(schema, start, end, spans=spans, known=known)
+            query = self.snapshot.events_sql(held, start, end, spans=spans, known=known)
             if query not in self.views:
                 name = f"events_{len(self.views)}"
                 self.engine.do(f"CREATE TEMP VIEW {name} AS {query}")
                 self.views[query] = name
-            columns = {c: TYPES[kind] for c, kind in schema.columns.items()}
-            return self.engine, ibis.table(columns, name=self.views[query])
+            columns = {c: TYPES[kind] for c, kind in held.columns.items()}
+            table = ibis.table(columns, name=self.views[query])
+            if self.view.everything:
+                return self.engine, table
+            seen = self.view.events(self.engine, table, held, self.whole_registers, start, end)
+            return self.engine, seen.select(*schema.columns)
 
         return open_strand
 
@@ -149,6 +163,10 @@ class Place:
                 (r["person"], r["start_utc"].replace(tzinfo=UTC), r["finish_utc"].replace(tzinfo=UTC)) for r in rows
             )
         return self.absences[log]
+
+
+def _hour(at: datetime) -> datetime:
+    return at.replace(minute=0, second=0, microsecond=0)
 
 
 def _widened(stretch: Stretch, strand: Strand) -> tuple[datetime, datetime]:

@@ -52,13 +52,14 @@ def open_workspace(ctx: click.Context) -> Workspace:
     from fermata.api.workspace import open_workspace as opened
     from fermata.errors import RequestError
 
+    viewer = ctx.obj["viewer"]
     try:
-        workspace = opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], None))
+        workspace = opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], None), viewer=viewer)
     except RequestError:
         if not ctx.obj["now"]:
             raise
         zone = opened(ctx.obj["workspace"]).config.workspace.zone
-        workspace = opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], zone))
+        workspace = opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], zone), viewer=viewer)
     ctx.obj["house"] = workspace.config.display
     return workspace
 

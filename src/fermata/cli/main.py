@@ -98,13 +98,21 @@ class Lazy(click.Group):
     metavar="TIME",
     help="Count relative periods from this time instead of the clock (2026-04-01T09:00).",
 )
+@click.option(
+    "--viewer",
+    metavar="NAME",
+    default="",
+    envvar="FERMATA_VIEWER",
+    show_envvar=True,
+    help="Show only what this viewer of fermata.toml may see.",
+)
 @click.pass_context
-def cli(ctx: click.Context, workspace: Path | None, now: str | None) -> None:
+def cli(ctx: click.Context, workspace: Path | None, now: str | None, viewer: str) -> None:
     """Counts and durations per user, device and period, from the logs you already have.
 
     Begin with: fermata demo
     """
-    ctx.obj = {"workspace": workspace or Path(), "now": now}
+    ctx.obj = {"workspace": workspace or Path(), "now": now, "viewer": viewer}
 
 
 def main() -> None:

@@ -42,9 +42,18 @@ def make(directory: Path, *, fresh: bool = False) -> Path:
         for name in ("fermata.toml", *kept):
             (directory / name).write_text((source / name).read_text(encoding="utf-8"), encoding="utf-8")
         _logs(directory / "incoming", directory / "registers")
+        _secrets(directory / "secrets")
     except OSError as e:
         raise DataError(f"{directory}: cannot be written: {e.strerror}") from None
     return directory
+
+
+def _secrets(directory: Path) -> None:
+    """A key for pseudonyms that guards nothing: it is made up like the rest."""
+    directory.mkdir(mode=0o700)
+    key = directory / "pseudonyms.key"
+    key.touch(mode=0o600)
+    key.write_text("the sample's key guards nothing\n", encoding="utf-8")
 
 
 def _logs(target: Path, registers: Path) -> None:

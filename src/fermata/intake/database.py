@@ -5,17 +5,16 @@ The rows are read through SQLAlchemy; with a `growing` column only those beyond 
 
 from __future__ import annotations
 
-import os
 import re
-import stat
 from collections.abc import Iterator
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from fermata.errors import ConfigError, FermataError, RequestError, SourceError
+from fermata.errors import FermataError, RequestError, SourceError
 from fermata.intake.mapping import DatabaseMap
+from fermata.secret import secret
 
 __all__ = ["address", "fetch", "rows_of"]
 
@@ -104,16 +103,8 @@ def address(database: DatabaseMap, base: Path) -> Any:
     import sqlalchemy
     from sqlalchemy.exc import ArgumentError
 
-    if database.address_env:
-        text = os.environ.get(database.address_env, "")
-        if not text:
-            raise RequestError(
-                f"the environment variable {database.address_env} is not set; it should hold the database's address"
-            )
-    elif database.address_file:
-        text = _secret(base / database.address_file)
-    else:
-        text = database.address or ""
+    file = base / database.address_file if database.address_file else None
+    text = database.address or secret("the database's address", database.address_env or "", file)
     try:
         url = sqlalchemy.make_url(text.strip())
     except ArgumentError:
@@ -128,17 +119,6 @@ def address(database: DatabaseMap, base: Path) -> Any:
             raise SourceError(f"{file}: there is no such database file")
         return url.set(database=f"file:{quote(str(file.resolve()))}", query={"mode": "ro", "uri": "true"})
     return url
-
-
-def _secret(path: Path) -> str:
-    try:
-        mode = path.stat().st_mode
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeError) as e:
-        raise RequestError(f"{path}: the address of the database cannot be read ({type(e).__name__})") from None
-    if mode & (stat.S_IRWXG | stat.S_IRWXO):
-        raise ConfigError(str(path), ["others may read this file, and it may hold a password; chmod 600 it"])
-    return text
 
 
 def _text(value: Any) -> str | None:

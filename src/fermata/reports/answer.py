@@ -28,9 +28,11 @@ def answer(
 
     `limit` is the most events of a listing. Kinds of log are bound to logs of the workspace first.
     """
+    report = _own(report, place)
+    _chosen(report)
     if report.parts:
         return pages.page(report, place, now, _part)
-    _chosen(report)
+    place.view.narrows(report)
     notes: list[str] = []
     report = bound(report, place, notes)
     notes = list(dict.fromkeys(notes))
@@ -46,6 +48,19 @@ def answer(
 
 def _part(report: Report, place: Workplace, now: datetime) -> Any:
     return answer(report, place, now)
+
+
+def _own(report: Report, place: Workplace) -> Report:
+    """The report with the viewer in the place of the user it asks for, where they see only their own and named nobody."""
+    scope = place.view.scope
+    if (
+        "user" not in report.asks_for
+        or not scope
+        or scope.field != "user"
+        or any(c.field == "user" for c in report.only)
+    ):
+        return report
+    return report.changed(only=(*report.only, Condition("user", "is", scope.values)))
 
 
 def _chosen(report: Report) -> None:

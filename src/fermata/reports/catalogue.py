@@ -17,6 +17,7 @@ CATEGORIES = {  # folder -> what is asked, in the order people look
     "overviews": "Overviews and checks before anything else",
     "doors": "Doors and places: who came in, was refused, is inside",
     "people": "One person, device or place across all logs",
+    "own": "Self-service: what somebody may see of themselves",
     "calls": "Calls: in and out, answered and missed, how many lines",
     "printing": "Printing: pages, paper, cost, what was prevented",
     "logins": "Logins and computers: failed, out of hours, at once",

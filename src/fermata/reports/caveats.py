@@ -51,7 +51,7 @@ def known_beforehand(plan: Plan, place: Workplace) -> list[str]:
             notes += _coverage(plan, place, number, strand)
         elif strand.stretch and strand.units:
             notes += [f"in the period compared with: {n}" for n in _coverage(plan.of(strand), place, number, strand)]
-    for name in stored_logs(plan):
+    for name in stored_logs(plan) if not place.view.scope else ():  # the ledger counts the records of all
         notes += _from_ledger(plan, place, name)
     return notes
 
@@ -64,7 +64,7 @@ def stored_logs(plan: Plan) -> list[str]:
 def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
     """All caveats of a run."""
     notes = known_beforehand(plan, place)
-    for name in stored_logs(plan):
+    for name in stored_logs(plan) if place.view.everything else ():  # a log's silences are those of all
         notes += _gaps_inside(plan, place, name)
     for strand in (s for s in plan.strands if s.stretch is None):
         measured = {(m.base or m).of for _, m in strand.measures} | {(m.base or m).name for _, m in strand.measures}

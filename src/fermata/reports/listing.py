@@ -76,6 +76,7 @@ def has_records(column: Any) -> None:
 def records_of(result: RunResult, place: Workplace, cell: Cell, limit: int | None = None) -> Records:
     """The events behind a cell of a result, oldest first, with file, record number and contribution."""
     plan, column = result.plan, result.plan.columns[cell.column]
+    place.view.openly("a list of records") if place.view.smallest else None
     has_records(column)
     rows, strand, total = drill.records(plan, cell, place.source(plan), limit)
     kind, unit, scale = measure_of(plan, cell.column).type_in(strand.schema)

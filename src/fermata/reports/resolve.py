@@ -21,6 +21,7 @@ from fermata.reports.everyone import zero_rows
 from fermata.reports.model import Report
 from fermata.reports.spec import ColumnSpec
 from fermata.reports.terms import Terms
+from fermata.reports.viewing import View
 from fermata.timeline import Calendar, Period, Stretch
 from fermata.timeline.zones import to_utc, zone
 
@@ -37,6 +38,14 @@ class Logs(Protocol):
     @property
     def terms(self) -> Terms:
         """Hours and factors."""
+
+    @property
+    def view(self) -> View:
+        """Whose view of the data this is."""
+
+    @property
+    def barred(self) -> Mapping[str, str]:
+        """The logs that cannot be narrowed to it, and why."""
 
     def extent(self, log: str) -> tuple[datetime, datetime] | None:
         """First and last start of the log's events, aware UTC, both inclusive; None if it holds none."""
@@ -113,6 +122,7 @@ def resolve(report: Report, logs: Logs, now: datetime, *, listed: Iterable[str] 
         else (),
         known=known_at(report.known, calendar, now) if report.known else None,
         checks=checks,
+        seen=logs.view.digest,
         workdays=logs.terms.workdays if any(c.measure.name == "workdays" for c in columns) else None,
     )
 
@@ -253,6 +263,8 @@ def identities(selection: Selection, schema: LogSchema, registers: Directory) ->
 
 def known_log(logs: Logs, name: str) -> LogSchema:
     """The schema of the log called `name`. Raises UnknownName."""
+    if name in logs.barred:
+        raise RequestError(logs.barred[name])
     if name not in logs.schemas:
         raise UnknownName.of("log", name, logs.schemas)
     return logs.schemas[name]

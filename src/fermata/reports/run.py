@@ -26,6 +26,7 @@ from fermata.reports.model import Report
 from fermata.reports.narrowing import broad
 from fermata.reports.resolve import Logs, resolve
 from fermata.reports.result import Context, RunResult
+from fermata.reports.small import without_small
 from fermata.timeline import Slot
 from fermata.timeline.words import span, stamp
 
@@ -96,6 +97,10 @@ def _run(report: Report, place: Workplace, now: datetime, explained: bool) -> Ru
         )
 
     table = finish(plan, figures, covered)
+    if place.view.smallest:
+        table, left = without_small(plan, table, place, source)
+        notes = [*left, *caveats.known_beforehand(plan, place), "notes that count single events are left out as well"]
+        return RunResult(report, plan, table, context_of(plan, place, now), tuple(notes), (), place)
     notes += [*judging.compared_notes(plan, figures, report.whole), *judging.checked(plan, figures)]
     table, evidence = judging.with_verdicts(plan, table, source)
     notes += [*evidence, *judging.warned(table, report.warn), *caveats.of_table(plan, table)]
@@ -136,6 +141,7 @@ def context_of(plan: Plan, place: Workplace, now: datetime) -> Context:
         made_at=now,
         version=__version__,
         plan=plan.digest,
+        view=place.view.words,
     )
 
 
@@ -201,6 +207,8 @@ def _missing(plan: Plan, place: Workplace, strand: Strand, field: Field, missing
     for value in missing:
         if value not in ever and value in _vocabulary(strand.schema, field):
             return [_never_written(strand.schema, field, value, ever)]
+        if value not in ever and place.view.scope and field.name.partition(".")[0] != place.view.scope.base:
+            return [f"no event that {place.view.words} may see ever had {field.name} {value!r}"]
         if value not in ever:
             raise UnknownName.of(
                 field.name, str(value), [*ever, *_texts(place, field)], where=f"in the log {strand.schema.name}"
@@ -268,11 +276,11 @@ def describe(report: Report, place: Workplace, now: datetime) -> list[tuple[str,
                 "Covered",
                 f"{stamp(extent[0], stretch.calendar.zone)} to {stamp(extent[1], stretch.calendar.zone)}",
             ),
-            (
-                "To read",
-                f"at most {sum(p.rows for p in parts):,} events in {len(parts)} file{'' if len(parts) == 1 else 's'}, {sum(p.size for p in parts) / 1e6:,.1f} MB",
-            ),
         ]
+        if not place.view.scope:  # how many events others have is not theirs to know
+            size = sum(p.size for p in parts) / 1e6
+            many = f"at most {sum(p.rows for p in parts):,} events in {len(parts)} file{'' if len(parts) == 1 else 's'}"
+            lines.append(("To read", f"{many}, {size:,.1f} MB"))
     lines.append(("Grouped by", ", ".join(d.name for d in plan.by) or "nothing: one row"))
     if plan.across:
         lines.append(("Across", plan.across.name))

@@ -224,7 +224,7 @@ def _tabled(made: Section, item: RunResult, grid: Grid) -> None:
 
 def _figures(made: Section, item: RunResult, grid: Grid) -> dict[tuple[int, int], int]:
     """The events behind the figures, embedded; by row and column of the grid the number of the figure."""
-    if item.place is None or not grid.origins:
+    if item.place is None or not grid.origins or item.place.view.smallest:
         return {}
     found = behind(item, EVENTS)
     if not found.logs:

@@ -1,0 +1,161 @@
+"""What every part of a workspace stands on: its files, its engine, its logs and registers as a viewer has them."""
+
+from __future__ import annotations
+
+import functools
+import os
+import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+
+from fermata.analysis.engine import DuckEngine
+from fermata.api.computed import with_computed
+from fermata.api.config import Config
+from fermata.api.derived import derived_schemas
+from fermata.api.place import Place
+from fermata.api.viewers import view_of
+from fermata.archive import Archive
+from fermata.errors import RequestError, UnknownName
+from fermata.fields import LogSchema
+from fermata.intake.mapping import LogMap
+from fermata.registers.directory import Directory
+from fermata.reports.generated import Pattern
+from fermata.reports.model import Report
+from fermata.reports.terms import Terms
+from fermata.reports.viewing import View
+
+__all__ = ["Base", "Clock"]
+
+Clock = Callable[[], datetime]
+
+
+@dataclass
+class Base:
+    """A workspace without what people ask of it. `viewer` names whose view of the data it gives; everything for ""."""
+
+    path: Path
+    config: Config
+    clock: Clock
+    viewer: str = ""
+    views: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def archive(self) -> Archive:
+        """The events at rest."""
+        return Archive(self.path / "archive")
+
+    @property
+    def reports_path(self) -> Path:
+        """Where the workspace's own reports are kept."""
+        return self.path / "reports"
+
+    @functools.cached_property
+    def engine(self) -> DuckEngine:
+        """The embedded engine, started when first needed."""
+        return DuckEngine(spill=str(Path(tempfile.gettempdir()) / f"fermata-{os.getpid()}-{id(self)}"))
+
+    @functools.cached_property
+    def stored_schemas(self) -> dict[str, LogSchema]:
+        """What the events of each log of the archive hold."""
+        zone = self.config.workspace.zone
+        return {name: log.schema_of(name, zone) for name, log in self.config.logs.items()}
+
+    @functools.cached_property
+    def whole_schemas(self) -> dict[str, LogSchema]:
+        """What each log's events hold, derived ones and computed fields included. Raises ConfigError."""
+        zone, registers = self.config.workspace.zone, self.whole_directory
+        stored = with_computed(self.stored_schemas, self.config.computed, registers, tuple(self.config.derived))
+        derived = derived_schemas(self.config.derived, stored, zone, registers)
+        return with_computed(derived, self.config.computed, registers, tuple(stored))
+
+    @functools.cached_property
+    def view(self) -> View:
+        """Whose view of the data this is. Raises UnknownName, RequestError, ConfigError."""
+        return view_of(self, self.viewer)
+
+    @functools.cached_property
+    def barred(self) -> dict[str, str]:
+        """The logs that cannot be narrowed to what the viewer may see, and why."""
+        found = {n: self.view.barred(s, self.whole_directory) for n, s in self.whole_schemas.items()}
+        return {n: why for n, why in found.items() if why}
+
+    @functools.cached_property
+    def schemas(self) -> dict[str, LogSchema]:
+        """The same as the viewer has it: without the logs that cannot be narrowed and the fields that are hidden."""
+        whole = self.whole_schemas
+        return {n: self.view.schema(s, self.whole_directory) for n, s in whole.items() if n not in self.barred}
+
+    @functools.cached_property
+    def terms(self) -> Terms:
+        """Hours and factors. Raises ConfigError."""
+        return self.config.terms.terms(self.path, self.config.workspace.workdays)
+
+    @functools.cached_property
+    def patterns(self) -> dict[str, Pattern]:
+        """Working patterns. Raises UnknownName."""
+        return self.config.terms.working_patterns(self.path)
+
+    @functools.cached_property
+    def whole_directory(self) -> Directory:
+        """The registers of people and things."""
+        return Directory(self.config.registers, self.path, self.config.workspace.zone)
+
+    @functools.cached_property
+    def directory(self) -> Directory:
+        """The registers as the viewer has them."""
+        return self.view.directory(self.whole_directory, self.stored_schemas.values())
+
+    def now(self) -> datetime:
+        """The moment relative periods count from."""
+        return self.clock()
+
+    def place(self) -> Place:
+        """The workspace as it is at this moment."""
+        zone = self.config.workspace.zone
+        mappings = {name: log.digest(zone) for name, log in self.config.logs.items()}
+        return Place(
+            self.config.workspace.calendar,
+            self.schemas,
+            mappings,
+            self.archive.snapshot(),
+            self.engine,
+            self.views,
+            self.directory,
+            {n: log for n, log in self.config.logs.items() if n not in self.barred},
+            lambda: self.terms,
+            lambda: self.patterns,
+            self.definition,
+            self.reports,
+            self.view,
+            self.barred,
+            self.whole_directory,
+            self.stored_schemas,
+        )
+
+    def definition(self, name: str) -> Report:
+        """The report kept, or ready, under a name."""
+        raise NotImplementedError
+
+    def reports(self) -> list[str]:
+        """The names of the workspace's own reports."""
+        raise NotImplementedError
+
+    def mapping(self, log: str) -> LogMap:
+        """How the log's records become events. Raises UnknownName."""
+        if log in self.config.derived:
+            raise RequestError(
+                f"{log} has no records of its own; it is made from {', '.join(self.known(log).stored_logs)}"
+            )
+        if log not in self.config.logs:
+            raise UnknownName.of("log", log, self.config.logs)
+        return self.config.logs[log]
+
+    def known(self, log: str) -> LogSchema:
+        """What a log's events hold, derived logs included. Raises UnknownName."""
+        if log in self.barred:
+            raise RequestError(self.barred[log])
+        if log not in self.schemas:
+            raise UnknownName.of("log", log, self.schemas)
+        return self.schemas[log]
