@@ -24,7 +24,8 @@ MAY_IMPORT = {
     "registers": {"intake", "timeline"},
     "reports": {"analysis", "archive", "registers", "timeline"},
     "outputs": {"analysis", "reports", "timeline"},
-    "api": {"analysis", "archive", "intake", "outputs", "registers", "reports", "timeline"},
+    "delivery": {"timeline"},
+    "api": {"analysis", "archive", "delivery", "intake", "outputs", "registers", "reports", "timeline"},
     "demo": set(),
     "cli": {"api", "demo", "outputs", "reports", "timeline"},
 }

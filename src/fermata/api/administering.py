@@ -58,7 +58,7 @@ class Administered(Base):
         """Drops the log's events that ended longer ago than `older_than` ("13 months"; the log's `keep_for` by default).
 
         From days on, whole local days are counted back from today. Kept rejects and received copies of files wholly older
-        go too; later imports skip records of that time. Raises RequestError.
+        go too, and what the shelf holds of the log from that time; later imports skip records of that time. Raises RequestError.
         """
         self.view.refuse("dropping old events")
         return importing.expire(self, log, older_than, dry=dry, wait=wait)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import functools
 import os
 import tempfile
@@ -9,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
+from typing import Self
 
 from fermata.analysis.engine import DuckEngine
 from fermata.api.computed import with_computed
@@ -17,10 +19,12 @@ from fermata.api.derived import derived_schemas
 from fermata.api.place import Place
 from fermata.api.viewers import view_of
 from fermata.archive import Archive
+from fermata.delivery.shelf import Shelf
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
 from fermata.intake.mapping import LogMap
 from fermata.registers.directory import Directory
+from fermata.registers.scope import Scope
 from fermata.reports.generated import Pattern
 from fermata.reports.model import Report
 from fermata.reports.terms import Terms
@@ -50,6 +54,12 @@ class Base:
     def reports_path(self) -> Path:
         """Where the workspace's own reports are kept."""
         return self.path / "reports"
+
+    @property
+    def shelf(self) -> Shelf:
+        """Finished outputs, kept; only for who sees everything. Raises RequestError."""
+        self.view.refuse("the shelf")
+        return Shelf(self.path / "shelf")
 
     @functools.cached_property
     def engine(self) -> DuckEngine:
@@ -106,6 +116,31 @@ class Base:
     def directory(self) -> Directory:
         """The registers as the viewer has them."""
         return self.view.directory(self.whole_directory, self.stored_schemas.values())
+
+    def at(self, moment: datetime) -> Self:
+        """The same workspace as it would be asked at another moment (aware), on the same engine."""
+        return self._beside(lambda: moment, self.viewer)
+
+    def seen_by(self, viewer: str) -> Self:
+        """The same workspace as the viewer of that name has it. Raises UnknownName."""
+        found = self._beside(self.clock, viewer)
+        _ = found.view
+        return found
+
+    def narrowed_to(self, scope: Scope) -> Self:
+        """The same workspace with nothing in it but what is within the scope, under the same viewer. Raises RequestError."""
+        if self.view.scope:
+            raise RequestError(f"{self.view.words} sees a part already, which is not taken apart further")
+        found = self._beside(self.clock, self.viewer)
+        found.view = dataclasses.replace(self.view, scope=scope, words=scope.words)
+        return found
+
+    def _beside(self, clock: Clock, viewer: str) -> Self:
+        """A workspace of the same files that shares what does not depend on clock and viewer."""
+        found = type(self)(self.path, self.config, clock, viewer, self.views)
+        for name in ("engine", "stored_schemas", "whole_schemas", "whole_directory"):
+            setattr(found, name, getattr(self, name))
+        return found
 
     def now(self) -> datetime:
         """The moment relative periods count from."""

@@ -24,6 +24,7 @@ from fermata.api.computed import ComputedMap
 from fermata.api.derived import DerivedMap
 from fermata.api.terms import FactorMap, HolidayMap, HoursMap, PatternMap, TermMaps
 from fermata.api.viewers import PrivacyMap, ViewerMap
+from fermata.delivery.model import MailMap
 from fermata.errors import ConfigError
 from fermata.intake.mapping import LogMap
 from fermata.registers.model import RegisterMap
@@ -125,6 +126,7 @@ class Config(Strict):
     factors: dict[str, FactorMap] = Field(default_factory=dict)
     viewers: dict[str, ViewerMap] = Field(default_factory=dict)
     privacy: PrivacyMap = PrivacyMap()
+    mail: MailMap | None = None
 
     @property
     def terms(self) -> TermMaps:

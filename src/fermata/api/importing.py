@@ -190,4 +190,9 @@ def expire(workspace: Administered, log: str, older_than: str, *, dry: bool, wai
         held = workspace.archive.snapshot().manifest.log(log).files.values()
         past = [f for f in held if f.expired == f.events and f.path.startswith(f"received/{log}/")]
         _discard(workspace.path / f.path for f in past)
-    return removal
+    from fermata.api.shelving import of_log  # most imports need no shelf
+
+    outputs = of_log(workspace, log, before.replace(tzinfo=UTC))
+    if removal.done:
+        workspace.shelf.drop(outputs, f"the events of {log} it tells of were dropped for their age", workspace.now())
+    return dataclasses.replace(removal, outputs=len(outputs))

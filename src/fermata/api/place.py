@@ -11,7 +11,7 @@ from typing import Any
 from fermata.analysis.combine import Source
 from fermata.analysis.engine import DuckEngine
 from fermata.analysis.identify import opened
-from fermata.analysis.plan import Plan, Strand
+from fermata.analysis.plan import Plan, Rounding, Strand
 from fermata.archive import Snapshot
 from fermata.archive.duck import scan
 from fermata.errors import RequestError
@@ -26,7 +26,7 @@ from fermata.reports.viewing import View
 from fermata.timeline import Calendar, Stretch
 from fermata.timeline.lengths import exact
 
-__all__ = ["TYPES", "Place"]
+__all__ = ["TYPES", "Place", "widened"]
 
 TYPES = {
     "INTEGER": "int32",
@@ -109,29 +109,31 @@ class Place:
         """Opens the events of the plan's period, strand by strand."""
 
         def open_strand(strand: Strand) -> tuple[DuckEngine, Any]:
-            import ibis
-
             stretch = strand.stretch or plan.stretch
             schema = strand.schema
             if schema.derivation is not None:
                 return self.engine, self._generated(schema, plan, stretch)
             held = self.stored.get(schema.name, schema)
-            start, end = _widened(stretch, strand)
-            spans = strand.needs_spans or held.spans
-            known = plan.known.astimezone(UTC).replace(tzinfo=None) if plan.known else None
-            query = self.snapshot.events_sql(held, start, end, spans=spans, known=known)
-            if query not in self.views:
-                name = f"events_{len(self.views)}"
-                self.engine.do(f"CREATE TEMP VIEW {name} AS {query}")
-                self.views[query] = name
-            columns = {c: TYPES[kind] for c, kind in held.columns.items()}
-            table = ibis.table(columns, name=self.views[query])
-            if self.view.everything:
-                return self.engine, table
-            seen = self.view.events(self.engine, table, held, self.whole_registers, start, end)
-            return self.engine, seen.select(*schema.columns)
+            start, end = widened(stretch, strand.reach, strand.rounding)
+            seen = self.events(held, start, end, spans=strand.needs_spans or held.spans, known=plan.known)
+            return self.engine, seen if self.view.everything else seen.select(*schema.columns)
 
         return open_strand
+
+    def events(self, held: LogSchema, start: datetime, end: datetime, *, spans: bool, known: datetime | None) -> Any:
+        """What the viewer has of a stored log's events that may matter for naive UTC [start, end), as a table of the engine."""
+        import ibis
+
+        at = known.astimezone(UTC).replace(tzinfo=None) if known else None
+        query = self.snapshot.events_sql(held, start, end, spans=spans, known=at)
+        if query not in self.views:
+            name = f"events_{len(self.views)}"
+            self.engine.do(f"CREATE TEMP VIEW {name} AS {query}")
+            self.views[query] = name
+        table = ibis.table({c: TYPES[kind] for c, kind in held.columns.items()}, name=self.views[query])
+        if self.view.everything:
+            return table
+        return self.view.events(self.engine, table, held, self.whole_registers, start, end)
 
     def _generated(self, schema: LogSchema, plan: Plan, stretch: Stretch) -> Any:
         """The events of a generated log, as a small table on the engine."""
@@ -169,11 +171,9 @@ def _hour(at: datetime) -> datetime:
     return at.replace(minute=0, second=0, microsecond=0)
 
 
-def _widened(stretch: Stretch, strand: Strand) -> tuple[datetime, datetime]:
+def widened(stretch: Stretch, reach: timedelta, rounding: Rounding | None = None) -> tuple[datetime, datetime]:
     """What must be read, naive UTC: the period, as far as derived logs reach, and a rounded span's step."""
     start, end = (t.replace(tzinfo=None) for t in (stretch.start, stretch.end))
-    more = strand.reach + (timedelta(microseconds=strand.rounding.step) if strand.rounding else timedelta(0))
+    more = reach + (timedelta(microseconds=rounding.step) if rounding else timedelta(0))
     first, last = datetime(1900, 1, 1), datetime(9000, 1, 1)
-    return (start - more if start - first > more else first), (
-        end + strand.reach if last - end > strand.reach else last
-    )
+    return (start - more if start - first > more else first), (end + reach if last - end > reach else last)

@@ -4,19 +4,24 @@ from __future__ import annotations
 
 import dataclasses
 import functools
+from collections.abc import Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any
 
 from fermata.analysis.derive import Collapse
-from fermata.api import keeping, people
+from fermata.api import keeping, people, proving, sending, shelving, timetable
 from fermata.api.administering import Administered
 from fermata.api.base import Clock
 from fermata.api.config import load
 from fermata.api.evacuation import Clearing
 from fermata.api.place import Place
+from fermata.api.proving import Verdict
 from fermata.api.question import Question
 from fermata.api.result import Result
+from fermata.api.sending import Sent
+from fermata.delivery.progress import History
+from fermata.delivery.shelf import Item
 from fermata.errors import RequestError
 from fermata.registers.register import Register
 from fermata.reports import answer as answers
@@ -145,6 +150,73 @@ class Workspace(Administered):
         place.view.allows(report, self.definition)
         answer = answers.answer(report, place, self.now(), explained=explain, limit=limit)
         return Result(viewed(answer, self.view.words), place, self.config.display.merged(report.display))
+
+    def keep(
+        self,
+        report: Report,
+        forms: Sequence[str],
+        *,
+        named: str = "",
+        label: str = "",
+        keep_for: str = "",
+        author: str = "",
+    ) -> Item:
+        """Runs a report and puts it on the shelf in the forms given, with all that proves it; `named` is what it is kept under.
+
+        It stays for ever unless `keep_for` says how long (90 days). Raises what a run raises.
+        """
+        return shelving.keep(self, report, forms, named=named, label=label, keep_for=keep_for, author=author)
+
+    def shelf_table(self, *, gone: bool = False) -> Records:
+        """What is on the shelf, the latest first; with `gone`, what was, too."""
+        return shelving.table(self, gone=gone)
+
+    def shelf_facts(self, number: int) -> list[tuple[str, str]]:
+        """What an item was made of and what was done with it, as (what, words). Raises RequestError."""
+        return shelving.facts(self, number)
+
+    def verdict_table(self, verdicts: Sequence[Verdict]) -> Records:
+        """What `verify` found, as a listing."""
+        return shelving.verdicts(self, verdicts)
+
+    def send_again(self, number: int, **target: Any) -> list[Sent]:
+        """Sends an item of the shelf once more: `mail=["name@house.example"]`, `folder="out"` or `webhook="https://..."`.
+
+        Raises RequestError; what becomes of it is recorded.
+        """
+        return shelving.send_again(self, number, **target)
+
+    def deliveries(self) -> list[str]:
+        """The names of what is on the timetable."""
+        return timetable.names(self)
+
+    def timetable(self, name: str = "", *, count: int = 2) -> Records:
+        """Every delivery with its next runs, how the last one ended, and what is wrong with it; with a name, its next `count` runs."""
+        return timetable.table(self, History.of(self.shelf.record.read()), name, count=count)
+
+    def schedule(self, name: str, *, over: bool = False, **data: Any) -> tuple[Path, list[str]]:
+        """Puts a report on the timetable: `schedule("refused", report="refused-entries", when="monthly on the 1st at 07:00", to=[...])`.
+
+        `data` are the keys of `deliveries/NAME.toml`; `report="last"` keeps the last run under that name. Returns the file, and what
+        will work but may not be meant. Raises RequestError with every problem.
+        """
+        return timetable.add(self, name, over=over, **data)
+
+    def send(self, name: str = "", *, at_once: bool = False, wait: float = 0) -> list[Sent]:
+        """Runs and hands over what is due now, and what is to be tried again; with `at_once`, the delivery `name` whatever its timetable.
+
+        A failure is one of what is returned and no exception, so that the others go out. Raises ArchiveBusy while another does it.
+        """
+        return sending.send(self, name, at_once=at_once, wait=wait)
+
+    def verify(self, number: int | None = None) -> list[Verdict]:
+        """Whether the archive, the ledger and the shelf are as they were stored, and whether kept runs (or the one of that number) give
+        the same figures again.
+        """
+        items = self.shelf.items() if number is None else [self.shelf.item(number)]
+        whole = [proving.archive(self), proving.shelf(self)]
+        damaged = whole[1].state == "damaged" and not items
+        return whole if damaged else [*whole, *(proving.repeat(self, i) for i in items)]
 
     def describe(self, report: Report) -> list[tuple[str, str]]:
         """What a run would do, as (what, words), without running it. Pages tell of each part."""

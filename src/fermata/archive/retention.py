@@ -24,13 +24,14 @@ Say = Callable[[str], None]
 
 @dataclass(frozen=True)
 class Removal:
-    """What was taken out, or would be: events, rejects kept with their text, and the files they came from."""
+    """What was taken out, or would be: events, rejects kept with their text, the files they came from, and kept outputs of that time."""
 
     log: str
     events: int
     rejects: int
     files: tuple[SourceFile, ...]
     done: bool
+    outputs: int = 0
 
 
 def take_back(

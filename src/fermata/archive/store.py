@@ -11,12 +11,10 @@ archive/doors/rejects/7.parquet       records refused, with the reason
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import hashlib
 import json
 import os
 import shutil
-import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -27,8 +25,10 @@ from typing import Any
 from fermata.archive import versions
 from fermata.archive.duck import ident, scan
 from fermata.archive.manifest import Carry, Manifest, Part
-from fermata.errors import ArchiveBusy, ArchiveDamaged
+from fermata.chain import digest, follow
+from fermata.errors import ArchiveDamaged
 from fermata.fields import LogSchema
+from fermata.locks import alone
 
 __all__ = ["Archive", "Snapshot", "Writing"]
 
@@ -141,16 +141,28 @@ class Archive:
         manifest = Manifest.load(self.manifest_path)
         path = self.root / "ledger.jsonl"
         raw = path.read_bytes()[: manifest.ledger_size] if path.exists() else b""
-        lines, head = [], ""
-        for i, line in enumerate(raw.splitlines(), 1):
-            entry = json.loads(line)
-            if entry["previous"] != head:
-                raise ArchiveDamaged(f"{path}: line {i} does not follow from the one before; it was changed")
-            head = hashlib.sha256(line).hexdigest()
-            lines.append(entry)
+        lines, head = follow(raw, path)
         if head != manifest.ledger_head:
             raise ArchiveDamaged(f"{path}: does not end as the manifest says; lines were changed or lost")
         return lines
+
+    def changed_files(self) -> list[str]:
+        """What is wrong with the files the manifest names, a line each: gone, or not as the ledger says they were stored.
+
+        Raises ArchiveDamaged where the ledger itself was changed.
+        """
+        stored = {path: mark for entry in self.ledger() for path, mark in entry.get("made", {}).items()}
+        manifest = Manifest.load(self.manifest_path)
+        wrong = []
+        for path in sorted(manifest.paths() - set(manifest.retired)):
+            try:
+                found = digest(self.root / path)
+            except OSError:
+                wrong.append(f"{path} is gone or cannot be read")
+                continue
+            if found != stored.get(path, found):
+                wrong.append(f"{path} is not as it was stored")
+        return wrong
 
     @contextlib.contextmanager
     def writing(self, now: datetime, wait: float = 60, say: Say = lambda _: None) -> Iterator[Writing]:
@@ -159,13 +171,7 @@ class Archive:
         Waits up to `wait` seconds for another import (saying so through `say`), then raises ArchiveBusy. What a
         killed import left behind is cleared first.
         """
-        self.root.mkdir(parents=True, exist_ok=True)
-        with (self.root / "lock").open("a+") as lock:
-            _acquire(lock, wait, say)
-            lock.seek(0)
-            lock.truncate()
-            lock.write(str(os.getpid()))
-            lock.flush()
+        with alone(self.root / "lock", "import", wait, say):
             writing = Writing(self, Manifest.load(self.manifest_path), now)
             writing.clear_leftovers()
             try:
@@ -182,7 +188,7 @@ class Writing:
     archive: Archive
     manifest: Manifest
     now: datetime
-    syncing: list[Future[None]] = field(default_factory=list)
+    syncing: dict[str, Future[str]] = field(default_factory=dict)
     syncer: ThreadPoolExecutor = field(default_factory=lambda: ThreadPoolExecutor(max_workers=2))
 
     @property
@@ -217,15 +223,14 @@ class Writing:
         path = self.root / target
         path.parent.mkdir(parents=True, exist_ok=True)
         staged.replace(path)
-        self.syncing.append(self.syncer.submit(_sync, path))  # on its way to disk while the next is made
+        self.syncing[target] = self.syncer.submit(_settled, path)  # on its way to disk while the next is made
 
     def commit(self, entry: dict[str, Any]) -> None:
-        """Writes the ledger line, then the manifest: from the rename on, the change has happened."""
+        """Writes the ledger line with the SHA-256 of each new file, then the manifest: from the rename on, the change has happened."""
         manifest = self.manifest
-        for pending in self.syncing:
-            pending.result()
+        made = {target: pending.result() for target, pending in self.syncing.items()}
         self.syncing.clear()
-        line = json.dumps({"previous": manifest.ledger_head, **entry}, sort_keys=True).encode()
+        line = json.dumps({"previous": manifest.ledger_head, **entry, "made": made}, sort_keys=True).encode()
         with (self.root / "ledger.jsonl").open("ab") as f:
             f.truncate(manifest.ledger_size)  # the torn line of a killed import
             f.write(line + b"\n")
@@ -243,30 +248,12 @@ class Writing:
         _sync_directory(self.root)
 
 
-def _acquire(lock: Any, wait: float, say: Say) -> None:
-    until, said = time.monotonic() + wait, False
-    while True:
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            return
-        except OSError:
-            lock.seek(0)
-            holder = lock.read().strip() or "unknown"
-            if time.monotonic() >= until:
-                raise ArchiveBusy(
-                    f"another import (process {holder}) has held the archive for {wait:.0f} s; try again when it is done"
-                ) from None
-            if not said:
-                say(f"another import (process {holder}) is running; waiting up to {wait:.0f} s")
-                said = True
-            time.sleep(0.1)
-
-
-def _sync(path: Path) -> None:
-    """Makes a file and its name durable."""
+def _settled(path: Path) -> str:
+    """Makes a file and its name durable; its SHA-256."""
     with path.open("rb") as f:
         os.fsync(f.fileno())
     _sync_directory(path.parent)
+    return digest(path)
 
 
 def _sync_directory(path: Path) -> None:

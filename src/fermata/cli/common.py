@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from datetime import datetime
+from datetime import date, datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from fermata.api.workspace import Workspace
     from fermata.reports.model import Report
 
-__all__ = ["clock_time", "keys", "narrowed", "narrowing", "note", "open_workspace", "read_now"]
+__all__ = ["clock_time", "day", "keys", "narrowed", "narrowing", "note", "open_workspace", "read_now"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 SPLIT = re.compile(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)")
@@ -98,6 +98,14 @@ def clock_time(text: str, near: datetime, zone: str) -> datetime:
     if wanted > here.replace(tzinfo=None):
         wanted = wanted.fromordinal(wanted.toordinal() - 1).replace(hour=hour, minute=minute)
     return to_utc(wanted, known(zone))
+
+
+def day(text: str, option: str) -> date:
+    """A date as an option gives it."""
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise click.UsageError(f"{option} {text!r} is no date; write 2026-01-05") from None
 
 
 def narrowed(workspace: Workspace, report: Report, options: dict[str, Any]) -> Report:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from fermata.reports.display import Display
     from fermata.reports.result import Answer, Records
 
-__all__ = ["emit", "most", "output", "pairs"]
+__all__ = ["author", "emit", "most", "output", "pairs"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 LOOKED_AT = 1000  # events nobody reads to the end on a terminal
@@ -76,7 +76,12 @@ def _display(how: Display | None) -> Display:
     chosen = (how or given.get("house") or Display()).merged(Display.of(**keys(given.get("display", ()), "--display")))
     if chosen.author:
         return chosen
-    return chosen.merged(Display(author=os.environ.get("LOGNAME", "") or os.environ.get("USER", "")))
+    return chosen.merged(Display(author=author()))
+
+
+def author() -> str:
+    """The login of whoever is at it."""
+    return os.environ.get("LOGNAME", "") or os.environ.get("USER", "")
 
 
 def _print(item: Answer, form: str, how: Display, limit: int | None, *, looked_at: bool) -> None:

@@ -36,6 +36,10 @@ COMMANDS = {  # name -> what it does, in the order people work
     "contacts": "who was at the same place as somebody within a time",
     "unusual": "what is more than somebody's own usual",
     "kinds": "list the kinds of log and the words their reports expect",
+    "schedule": "show the timetable, or put a report on it",
+    "send": "run and deliver what is due",
+    "shelf": "finished outputs: list, copy, label, send again, drop",
+    "verify": "prove that kept runs give the same figures again, and that nothing stored was changed",
     "take-back": "take an import out again",
     "expire": "drop events older than a log keeps them",
 }
@@ -47,6 +51,9 @@ PLACES = {
     "unusual": "looking_cmd",
     "find": "people_cmd",
     "register": "people_cmd",
+    "schedule": "deliver_cmd",
+    "send": "deliver_cmd",
+    "verify": "shelf_cmd",
     "take-back": "remove_cmd",
     "expire": "remove_cmd",
 }
@@ -106,12 +113,42 @@ class Lazy(click.Group):
     show_envvar=True,
     help="Show only what this viewer of fermata.toml may see.",
 )
+@click.option(
+    "--log-level",
+    type=click.Choice(["debug", "info", "warning", "error"]),
+    default=None,
+    envvar="FERMATA_LOG_LEVEL",
+    show_envvar=True,
+    help="Say on standard error, a line of JSON each, what is done; only debug names persons and addresses.",
+)
+@click.option(
+    "--log-file",
+    type=click.Path(path_type=Path, dir_okay=False),
+    default=None,
+    envvar="FERMATA_LOG_FILE",
+    show_envvar=True,
+    help="Add these lines to a file instead (level info unless told).",
+)
 @click.pass_context
-def cli(ctx: click.Context, workspace: Path | None, now: str | None, viewer: str) -> None:
+def cli(
+    ctx: click.Context,
+    workspace: Path | None,
+    now: str | None,
+    viewer: str,
+    log_level: str | None,
+    log_file: Path | None,
+) -> None:
     """Counts and durations per user, device and period, from the logs you already have.
 
     Begin with: fermata demo
     """
+    if log_level or log_file:
+        from fermata import telling
+
+        try:
+            telling.begin(log_level or "info", log_file)
+        except OSError as e:
+            raise click.UsageError(f"--log-file {log_file}: cannot be written: {e.strerror}") from None
     ctx.obj = {"workspace": workspace or Path(), "now": now, "viewer": viewer}
 
 

@@ -35,6 +35,8 @@ def expire(ctx: click.Context, log: str, older_than: str, dry_run: bool, wait: f
 def _told(removal: Any, what: str) -> None:
     verb = "taken out" if removal.done else "would be taken out"
     click.echo(f"{removal.log}: {removal.events:,} events and {removal.rejects:,} rejects {verb} ({what})")
+    if removal.outputs:
+        click.echo(f"    with them {removal.outputs:,} outputs on the shelf that tell of that time")
     for file in removal.files:
         click.echo(f"    file {file.id}  {file.path}  sha256 {file.sha256[:12]}")
     if not removal.done:

@@ -82,6 +82,14 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 @click.option("--part", metavar="N|TITLE", help="Of a page of several parts, only this one.")
 @click.option("--totals/--no-totals", default=None, help="With or without subtotals and grand total.")
 @giving.output
+@click.option(
+    "--keep",
+    "label",
+    is_flag=False,
+    flag_value="",
+    metavar="LABEL",
+    help="Put it on the shelf in the forms of --output (pdf), with what proves it.",
+)
 @click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
 @click.option("--explain", is_flag=True, help="Say how many events each filter took away.")
 @click.option("--dry-run", is_flag=True, help="Say period, zone, filters, coverage and expected size; run nothing.")
@@ -114,6 +122,12 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     if options["dry_run"]:
         for what, words in workspace.describe(report):
             click.echo(f"{what:<12}{words}")
+        return
+    if options["label"] is not None:
+        named = "" if options["same_as"] or report != workspace.definition(name) else name
+        forms = options["output"] or ("pdf",)
+        item = workspace.keep(report, forms, named=named, label=options["label"], author=giving.author())
+        common.note(f"on the shelf: item {item.number}, {', '.join(item.outputs)}")
         return
     result = workspace.run(report, explain=options["explain"], limit=giving.most(options["limit"], options["output"]))
     workspace.remember(report)

@@ -18,7 +18,7 @@ from fermata.analysis.table import Column, Table
 from fermata.errors import RequestError, UnknownName
 from fermata.timeline.words import span
 
-__all__ = ["checked", "compared_notes", "kept_rows", "warned", "with_verdicts"]
+__all__ = ["LIMIT", "SIGNS", "checked", "compared_notes", "kept_rows", "warned", "with_verdicts"]
 
 SIGNS: dict[str, Callable[[Any, Any], bool]] = {
     "<=": operator.le, ">=": operator.ge, "!=": operator.ne, "<": operator.lt, ">": operator.gt, "=": operator.eq,

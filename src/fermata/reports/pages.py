@@ -17,7 +17,7 @@ from fermata.reports.run import Workplace, run
 from fermata.reports.spec import ColumnSpec
 from fermata.timeline.periods import Period
 
-__all__ = ["each", "page", "resolved"]
+__all__ = ["each", "page", "resolved", "whole"]
 
 Answering = Callable[[Report, Workplace, datetime], Any]
 MOST_PARTS = 500
@@ -43,6 +43,22 @@ def resolved(report: Report, part: Part, place: Workplace) -> Report:
         if getattr(report, key) and not own.get("register"):
             shared[key] = getattr(report, key) + tuple(own.get(key, ()))
     return Report.of(**{**own, **shared})
+
+
+def whole(report: Report, place: Workplace) -> Report:
+    """The same report with nothing in it that leads elsewhere: the parts of a page that are reports by name in full."""
+    if not report.parts:
+        return report
+    parts = []
+    for part in report.parts:
+        try:
+            found = resolved(report, part, place)
+        except RequestError:  # as much an answer as any other: the page says why there is none
+            parts.append(part)
+            continue
+        named = {"about": ""} if part.report else {}  # what a named report is about stands below its title
+        parts.append(Part.of(**{**_given(found), **named, "title": part.title or found.title}))
+    return report.changed(parts=tuple(parts), only=(), without=(), any_of=())
 
 
 def _given(report: Report) -> dict[str, Any]:

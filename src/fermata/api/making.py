@@ -1,0 +1,178 @@
+"""A finished run with all that is needed to repeat and prove it, on the shelf."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from fermata import outputs, tomlfile
+from fermata.api import content
+from fermata.api.result import Result
+from fermata.delivery.shelf import Facts, Item
+from fermata.outputs import heading
+from fermata.outputs.formats import clean, people
+from fermata.registers.scope import Scope
+from fermata.reports import files, pages
+from fermata.reports.display import Display
+from fermata.reports.model import Report
+from fermata.reports.resolve import stretch_over
+from fermata.reports.result import Answer, Page, Records, RunResult
+from fermata.timeline import Stretch
+from fermata.timeline.zones import zone
+
+if TYPE_CHECKING:
+    from fermata.api.workspace import Workspace
+
+__all__ = ["FRAGMENT", "Made", "empty", "keep", "made", "read_definition", "stretch_of"]
+
+MOST_NOTES = 12
+FRAGMENT = "fragment.html"
+A = TypeVar("A", bound=RunResult | Records | Page)
+
+
+@dataclass(frozen=True)
+class Made:
+    """A run: its result, its definition without names that lead elsewhere, and the period it was for (None: of a register)."""
+
+    result: Result
+    report: Report
+    named: str
+    stretch: Stretch | None
+    planned: datetime
+    at: datetime
+
+    @property
+    def dates(self) -> str:
+        """The period as the name of a file has it: `2026-03`, `2026-03-05`, `2026-03-02--2026-03-08`, `2026-03-05T1400`."""
+        zone_name = self.result.context.zone
+        if self.stretch is None:
+            return f"{self.planned.astimezone(zone(zone_name)):%Y-%m-%d}"
+        if not self.stretch.days:
+            here = [t.astimezone(zone(zone_name)) for t in (self.stretch.start, self.stretch.end)]
+            return "--".join(f"{t:%Y-%m-%dT%H%M}" for t in here)
+        first, end = self.stretch.days
+        last = end - timedelta(days=1)
+        if first == last:
+            return first.isoformat()
+        whole = first.day == 1 and end.day == 1 and first.month == last.month and first.year == last.year
+        return f"{first:%Y-%m}" if whole else f"{first}--{last}"
+
+    def said(self) -> dict[str, Any]:
+        """What subjects, texts and names of files can say of it."""
+        context = self.result.context
+        figures = _figures(self.result.answer, self.result.display)
+        return {
+            "title": clean(context.title), "period": context.period, "period_text": context.period_text, "dates": self.dates,
+            "exact": heading.exactly(context), "zone": context.zone, "figures": figures, "verdict": clean(self.result.verdict),
+            "view": context.view if context.view != "all data" else "", "notes": [clean(n) for n in self.result.caveats[:MOST_NOTES]],
+        }  # fmt: skip
+
+
+def made(house: Workspace, report: Report, named: str, planned: datetime, at: datetime) -> Made:
+    """Runs a report as at its planned time, and says of the result that it was made `at`. Raises what a run raises."""
+    before = house.at(planned)
+    result = before.run(report)
+    result = dataclasses.replace(result, answer=_made_at(result.answer, at))
+    whole = pages.whole(report, result.place)
+    return Made(result, whole, named, stretch_of(report, before), planned, at)
+
+
+def stretch_of(report: Report, house: Workspace) -> Stretch | None:
+    """The period a report is for now, over its log or all logs; None for a register's. Raises RequestError."""
+    place = house.place()
+    if report.register_name:
+        return None
+    plans = content.plans_of(report, place, house.now()) if not report.parts else []
+    logs = {n for p in plans for s in p.strands for n in s.schema.stored_logs} or place.logs
+    return stretch_over(report, place, logs, house.now())
+
+
+def _made_at(answer: A, at: datetime) -> A:
+    context = dataclasses.replace(answer.context, made_at=at)
+    if isinstance(answer, Page):
+        parts = tuple(dataclasses.replace(p, item=_made_at(p.item, at) if p.item else None) for p in answer.parts)
+        return dataclasses.replace(answer, context=context, parts=parts)
+    return dataclasses.replace(answer, context=context)
+
+
+def empty(answer: Answer) -> bool:
+    """Whether there is nothing in it: no row, or only zeros."""
+    if isinstance(answer, Page):
+        return all(p.item is None or empty(p.item) for p in answer.parts)
+    if isinstance(answer, Records):
+        return not answer.total
+    return not any(cell for row in answer.table.rows for cell in row.cells)
+
+
+def _figures(answer: Answer, how: Display) -> dict[str, str]:
+    """The totals of a table, how many rows a listing has; of a page, both of its parts."""
+    if isinstance(answer, Page):
+        found: dict[str, str] = {}
+        for part in answer.parts:
+            own = _figures(part.item, how) if part.item is not None else {}
+            found |= {
+                f"{clean(part.title)}, {label}" if len(own) > 1 else clean(part.title): v for label, v in own.items()
+            }
+        return found
+    if isinstance(answer, Records):
+        return {"Rows": f"{answer.total:,}"}
+    total = next((r for r in answer.table.rows if not r.level), None)
+    if total is None:
+        return {"Rows": f"{len(answer.table.body):,}"}
+    tz = zone(answer.context.zone)
+    cells = zip(answer.table.measures, total.cells, strict=True)
+    return {c.label: people(v, c.type, c.scale, tz, None, how) for c, v in cells if c.across_total and v is not None}
+
+
+def keep(
+    house: Workspace, run: Made, forms: Sequence[str], stem: str, *, until: datetime | None = None, changes: Mapping[str, Any] | None = None,
+    scope: Scope | None = None, fragment: bool = False, body: str = "", author: str = "", **more: Any,
+) -> Item:  # fmt: skip
+    """Writes a run in the given forms, named `stem`, and keeps it on the shelf with the facts that prove it.
+
+    `changes` are the keys that made the report from the one it is called by, `scope` what narrowed it beside the workspace's viewer,
+    `more` the delivery, planned time and part. With `fragment`, the tables are kept for the text of a message too; with
+    `body`, the whole as JSON under that name.
+    """
+    how = run.result.display.merged(Display(author=author) if author else None)
+
+    def make(target: Path) -> Facts:
+        for form in forms:
+            outputs.save(run.result.answer, target / f"{stem}.{form}", form, how)
+        if body:
+            outputs.save(run.result.answer, target / body, "json", how)
+        if fragment:
+            from fermata.outputs import html
+
+            (target / FRAGMENT).write_text(html.fragment(run.result.answer, how), encoding="utf-8")
+        return facts(house, run, changes or {}, scope, how)
+
+    return house.shelf.keep(make, title=run.result.context.title, at=run.at, until=until, **more)
+
+
+def facts(house: Workspace, run: Made, changes: Mapping[str, Any], scope: Scope | None, how: Display) -> Facts:
+    """What proves a run: its definition, plans, fingerprint, inputs, versions, and a mark of its figures."""
+    place, before = run.result.place, run.planned
+    plans = content.plans_of(run.report, place, before)
+    seen = content.contents(plans, place)
+    manifest = place.snapshot.manifest
+    period = [content.utc(t) for t in (run.stretch.start, run.stretch.end)] if run.stretch else []
+    return {
+        "report": run.named, "changes": dict(changes), "definition": files.text_of(run.report), "planned": content.utc(before),
+        "made": content.utc(run.at), "viewer": house.viewer, "scope": dataclasses.asdict(scope) if scope else None, "view": house.view.words,
+        "period": period, "logs": sorted({s["log"] for s in seen}), "plans": [p.digest for p in plans], "seen": seen,
+        "fingerprint": content.fingerprint(plans, seen), "figures": content.figures(run.result.answer),
+        **content.inputs(house, place, plans), "archive": {"imports": manifest.next_import - 1, "ledger": manifest.ledger_head},
+        "author": how.author, "said": run.said(),
+    }  # fmt: skip
+
+
+def read_definition(text: str, where: str) -> Report:
+    """A kept definition. Raises ConfigError."""
+    import tomllib
+
+    return tomlfile.parse(Report, tomllib.loads(text), where, text)

@@ -1,0 +1,119 @@
+"""fermata shelf, fermata verify"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from fermata.cli import common, giving
+
+__all__ = ["command", "verify"]
+
+
+@click.group(name="shelf", invoke_without_command=True)
+@click.option("--gone", is_flag=True, help="List what was dropped or has expired, too.")
+@giving.output
+@click.pass_context
+def command(ctx: click.Context, gone: bool, output: tuple[str, ...]) -> None:
+    """Finished outputs with what proves them. Without a subcommand: list them, the latest first.
+
+    Deliveries put their outputs here; `fermata report NAME --keep` does by hand.
+    """
+    if ctx.invoked_subcommand is None:
+        giving.emit(common.open_workspace(ctx).shelf_table(gone=gone), output)
+
+
+@command.command(name="show")
+@click.argument("item", type=int)
+@click.pass_context
+def show(ctx: click.Context, item: int) -> None:
+    """Where the files of ITEM are, what it was made of, and what was done with it."""
+    workspace = common.open_workspace(ctx)
+    found = workspace.shelf.item(item, gone=True)
+    click.echo(f"Item {found.number}: {found.title}{f', {found.part}' if found.part else ''}")
+    if found.gone:
+        click.echo(f"Gone        {found.gone}")
+        return
+    for what, words in workspace.shelf_facts(item):
+        click.echo(f"{what:<12}{words}")
+
+
+@command.command(name="label")
+@click.argument("item", type=int)
+@click.argument("text")
+@click.pass_context
+def label(ctx: click.Context, item: int, text: str) -> None:
+    """Give ITEM a label; an empty one takes it off."""
+    workspace = common.open_workspace(ctx)
+    workspace.shelf.label(item, text, workspace.now())
+    common.note(f"item {item}: {text or 'no label'}")
+
+
+@command.command(name="copy")
+@click.argument("item", type=int)
+@click.argument("folder", type=click.Path(path_type=Path, file_okay=False))
+@click.option("--name", default="", metavar="NAME", help="Under this name, each with its ending.")
+@click.pass_context
+def copy(ctx: click.Context, item: int, folder: Path, name: str) -> None:
+    """Copy the files of ITEM into FOLDER, where it is wanted."""
+    workspace = common.open_workspace(ctx)
+    for path in workspace.shelf.place(item, folder, workspace.now(), name=name):
+        common.note(f"written: {path}")
+
+
+@command.command(name="send")
+@click.argument("item", type=int)
+@click.option("--mail", multiple=True, metavar="ADDRESS", help="To whom; several.")
+@click.option("--subject", default="", metavar="TEXT", help="A subject of its own.")
+@click.pass_context
+def send(ctx: click.Context, item: int, mail: tuple[str, ...], subject: str) -> None:
+    """Send ITEM once more, to anybody."""
+    if not mail:
+        raise click.UsageError("say to whom: --mail name@example.org")
+    told = common.open_workspace(ctx).send_again(item, mail=list(mail), subject=subject)
+    for one in told:
+        click.echo(f"{one.what:<12}to {one.to}  {one.why}", err=one.failed)
+    if any(one.failed for one in told):
+        ctx.exit(1)
+
+
+@command.command(name="drop")
+@click.argument("items", type=int, nargs=-1, required=True)
+@click.option("--why", default="by hand", metavar="TEXT", help="What is recorded as the reason.")
+@click.pass_context
+def drop(ctx: click.Context, items: tuple[int, ...], why: str) -> None:
+    """Take ITEMS off the shelf with their files; that they were there stays recorded."""
+    workspace = common.open_workspace(ctx)
+    for found in workspace.shelf.drop(items, why, workspace.now()):
+        common.note(f"dropped: item {found.number}, {found.title}")
+
+
+@command.command(name="expire")
+@click.pass_context
+def expire(ctx: click.Context) -> None:
+    """Drop what is kept no longer; `fermata send` does so each time."""
+    workspace = common.open_workspace(ctx)
+    found = workspace.shelf.expire(workspace.now())
+    for item in found:
+        common.note(f"dropped: item {item.number}, {item.title}, kept until {item.until:%Y-%m-%d}")
+    if not found:
+        common.note("nothing is due to go")
+
+
+@click.command(name="verify")
+@click.argument("item", type=int, required=False)
+@giving.output
+@click.pass_context
+def verify(ctx: click.Context, item: int | None, output: tuple[str, ...]) -> None:
+    """Prove what is kept: the archive, the ledger and the shelf as they were stored, and every kept run, or that of ITEM, repeated.
+
+    Same figures, or what changed since: late records, an import taken back, a register, a definition, zone data, versions. Exit code 1
+    where something was changed behind Fermata's back, or figures are no longer the same.
+    """
+    workspace = common.open_workspace(ctx)
+    verdicts: list[Any] = workspace.verify(item)
+    giving.emit(workspace.verdict_table(verdicts), output)
+    if not all(v.holds for v in verdicts):
+        ctx.exit(1)

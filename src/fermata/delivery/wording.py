@@ -1,0 +1,101 @@
+"""Templates of subjects, texts and file names. Their values come from logs and registers, so they are made harmless first."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Mapping
+from typing import Any
+
+from fermata.errors import RequestError
+
+__all__ = ["SUBJECT", "TEXT", "checked", "file_name", "filled", "header", "page"]
+
+SUBJECT = "{{ title }}{% if part %}, {{ part }}{% endif %}: {{ period }}"
+TEXT = """\
+{{ title }}{% if part %}: {{ part }}{% endif %}
+{{ period }} ({{ zone }}){% if view %}
+{{ view }}{% endif %}
+{% if verdict %}
+{{ verdict }}
+{% endif %}{% if figures %}
+{% for label, figure in figures.items() %}{{ label }}: {{ figure }}
+{% endfor %}{% endif %}{% for link in links %}
+{{ link }}{% endfor %}
+{% for note in notes %}
+Note: {{ note }}{% endfor %}
+"""
+MOST = 200  # characters of a header
+PAGE = """\
+<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{{ title }}</title></head>
+<body style="font: 15px/1.5 system-ui, sans-serif; color: #1f2328; background: #ffffff; max-width: 60em">
+{% if own %}{% for line in own.splitlines() %}{{ line }}<br>
+{% endfor %}{% else %}<h1 style="font-size: 20px; margin: 0">{{ title }}{% if part %}: {{ part }}{% endif %}</h1>
+<p style="margin: 0 0 1em; color: #57606a">{{ period }} ({{ zone }}){% if view %}<br>{{ view }}{% endif %}</p>
+{% if verdict %}<p><strong>{{ verdict }}</strong></p>{% endif %}
+{% if figures %}<table style="border-collapse: collapse; margin: 0 0 1em">
+{% for label, figure in figures.items() %}<tr><td style="padding: 2px 24px 2px 0">{{ label }}</td>\
+<td style="padding: 2px 0; text-align: right; font-variant-numeric: tabular-nums">{{ figure }}</td></tr>
+{% endfor %}</table>{% endif %}
+{% for link in links %}<p><a href="{{ link }}">{{ link }}</a></p>{% endfor %}
+{% endif %}{{ tables }}
+{% if notes and not own %}<ul style="padding-left: 1.2em; color: #57606a">{% for note in notes %}<li>{{ note }}</li>
+{% endfor %}</ul>{% endif %}
+</body></html>
+"""
+VALUES = (
+    "title", "period", "period_text", "dates", "exact", "zone", "delivery", "part", "recipient", "figures", "notes", "verdict", "view", "links",
+    "planned", "number",
+)  # fmt: skip
+
+
+def _environment() -> Any:
+    from jinja2 import StrictUndefined
+    from jinja2.sandbox import SandboxedEnvironment
+
+    return SandboxedEnvironment(undefined=StrictUndefined, keep_trailing_newline=True)
+
+
+def checked(template: str, what: str) -> None:
+    """Raises RequestError for a template that does not parse, or that names values there are none of."""
+    from jinja2 import TemplateSyntaxError, meta
+
+    try:
+        tree = _environment().parse(template)
+    except TemplateSyntaxError as e:
+        raise RequestError(f"{what}: {e.message} (line {e.lineno})") from None
+    unknown = sorted(meta.find_undeclared_variables(tree) - set(VALUES))
+    if unknown:
+        raise RequestError(f"{what}: there is no {unknown[0]!r} (values: {', '.join(VALUES)})")
+
+
+def filled(template: str, values: Mapping[str, Any]) -> str:
+    """The template with the values in it. Raises RequestError where it cannot be filled."""
+    from jinja2 import TemplateError
+
+    try:
+        return str(_environment().from_string(template).render({n: values.get(n, "") for n in VALUES}))
+    except (TemplateError, TypeError, ValueError) as e:
+        raise RequestError(f"a template cannot be filled: {e}") from None
+
+
+def page(values: Mapping[str, Any], own: str = "", tables: str = "") -> str:
+    """The HTML part of a message; with `own`, its text as it is. `tables` is markup that was made safe already."""
+    from jinja2 import Environment
+    from markupsafe import Markup
+
+    made = Environment(autoescape=True).from_string(PAGE)
+    return str(made.render(own=own, tables=Markup(tables), **{n: values.get(n, "") for n in VALUES}))
+
+
+def header(text: str) -> str:
+    """A text as one line of a header: whatever could end the line, or turn the direction of reading, is a space."""
+    plain = "".join(" " if unicodedata.category(c) in ("Cc", "Cf", "Zl", "Zp", "Cs") else c for c in text)
+    told = " ".join(plain.split())
+    return told if len(told) <= MOST else told[: MOST - 1] + "…"
+
+
+def file_name(text: str) -> str:
+    """A text as the name of a file anywhere: letters, digits, dots, - and _; never hidden, never a path, at most 100 characters."""
+    told = re.sub(r"[^\w.-]+", "-", unicodedata.normalize("NFC", text)).strip("-.")
+    return told[:100].rstrip("-.") or "report"
