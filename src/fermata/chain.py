@@ -95,7 +95,7 @@ class Chain:
         """Adds entries, durably, one process at a time. Raises DataError where it cannot be written."""
         try:
             with self._held():
-                _, (size, head) = self._read()
+                size, head = self._end()
                 with private(self.path, "ab") as f:
                     f.truncate(size)  # the torn line of a killed process
                     for entry in entries:

@@ -37,13 +37,16 @@ Clock = Callable[[], datetime]
 
 @dataclass
 class Base:
-    """A workspace without what people ask of it. `viewer` names whose view of the data it gives; everything for ""."""
+    """A workspace without what people ask of it. `viewer` names whose view of the data it gives; everything for "". With a `scope`, only
+    what is within it.
+    """
 
     path: Path
     config: Config
     clock: Clock
     viewer: str = ""
     views: dict[str, str] = field(default_factory=dict)
+    scope: Scope | None = None
 
     @property
     def archive(self) -> Archive:
@@ -83,7 +86,12 @@ class Base:
     @functools.cached_property
     def view(self) -> View:
         """Whose view of the data this is. Raises UnknownName, RequestError, ConfigError."""
-        return view_of(self, self.viewer)
+        found = view_of(self, self.viewer)
+        if self.scope is None:
+            return found
+        if found.scope:
+            raise RequestError(f"{found.words} sees a part already, which is not taken apart further")
+        return dataclasses.replace(found, scope=self.scope, words=self.scope.words)
 
     @functools.cached_property
     def barred(self) -> dict[str, str]:
@@ -129,15 +137,14 @@ class Base:
 
     def narrowed_to(self, scope: Scope) -> Self:
         """The same workspace with nothing in it but what is within the scope, under the same viewer. Raises RequestError."""
-        if self.view.scope:
-            raise RequestError(f"{self.view.words} sees a part already, which is not taken apart further")
         found = self._beside(self.clock, self.viewer)
-        found.view = dataclasses.replace(self.view, scope=scope, words=scope.words)
+        found.scope = scope
+        _ = found.view
         return found
 
     def _beside(self, clock: Clock, viewer: str) -> Self:
-        """A workspace of the same files that shares what does not depend on clock and viewer."""
-        found = type(self)(self.path, self.config, clock, viewer, self.views)
+        """A workspace of the same files and scope that shares what does not depend on clock and viewer."""
+        found = type(self)(self.path, self.config, clock, viewer, self.views, self.scope)
         for name in ("engine", "stored_schemas", "whole_schemas", "whole_directory"):
             setattr(found, name, getattr(self, name))
         return found

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from fermata import outputs, tomlfile
 from fermata.api import content
 from fermata.api.result import Result
-from fermata.delivery.shelf import Facts, Item
+from fermata.delivery.shelf import Facts, Item, Shelf
 from fermata.outputs import heading
 from fermata.outputs.formats import clean, people
 from fermata.registers.scope import Scope
@@ -129,10 +129,12 @@ def _figures(answer: Answer, how: Display) -> dict[str, str]:
 
 
 def keep(
-    house: Workspace, run: Made, forms: Sequence[str], stem: str, *, until: datetime | None = None, changes: Mapping[str, Any] | None = None,
+    shelf: Shelf,
+    house: Workspace,
+    run: Made, forms: Sequence[str], stem: str, *, until: datetime | None = None, changes: Mapping[str, Any] | None = None,
     scope: Scope | None = None, fragment: bool = False, body: str = "", author: str = "", **more: Any,
 ) -> Item:  # fmt: skip
-    """Writes a run in the given forms, named `stem`, and keeps it on the shelf with the facts that prove it.
+    """Writes a run in the given forms, named `stem`, and keeps it on the shelf with the facts that prove it; `house` is as it was seen.
 
     `changes` are the keys that made the report from the one it is called by, `scope` what narrowed it beside the workspace's viewer,
     `more` the delivery, planned time and part. With `fragment`, the tables are kept for the text of a message too; with
@@ -151,7 +153,7 @@ def keep(
             (target / FRAGMENT).write_text(html.fragment(run.result.answer, how), encoding="utf-8")
         return facts(house, run, changes or {}, scope, how)
 
-    return house.shelf.keep(make, title=run.result.context.title, at=run.at, until=until, **more)
+    return shelf.keep(make, title=run.result.context.title, at=run.at, until=until, **more)
 
 
 def facts(house: Workspace, run: Made, changes: Mapping[str, Any], scope: Scope | None, how: Display) -> Facts:

@@ -66,7 +66,9 @@ def send(house: Workspace, name: str = "", *, at_once: bool = False, wait: float
     if name:
         timetable.load(house, name)
     with alone(house.shelf.root / ".sending", "send", wait):
-        sender = Sender(house, house.shelf, History.of(house.shelf.record.read()), house.now())
+        history = History.of(house.shelf.record.read())
+        archive = house.archive.snapshot().manifest.number
+        sender = Sender(house, house.shelf, history, house.now(), archive, bool(name))
         for one in wanted:
             sender.told += sender.deliver(one, at_once=at_once)
         for item in house.shelf.expire(sender.now):
@@ -76,12 +78,14 @@ def send(house: Workspace, name: str = "", *, at_once: bool = False, wait: float
 
 @dataclass
 class Sender:
-    """One pass over the timetable."""
+    """One pass over the timetable, with the archive in the state of that number; `named` if for one delivery only."""
 
     house: Workspace
     shelf: Shelf
     history: History
     now: datetime
+    archive: int
+    named: bool
     told: list[Sent] = field(default_factory=list)
 
     def deliver(self, name: str, *, at_once: bool) -> list[Sent]:
@@ -186,8 +190,9 @@ class Sender:
     def _run(self, delivery: Delivery, run: Run) -> list[Sent]:
         told: list[Sent] = []
         if not run.made:
-            if not run.due(self.now):
-                return []
+            waited = delivery.wait and self.now >= run.planned + exact(delivery.wait)
+            if not (run.due(self.now, self.archive) or self.named or waited):
+                return [Sent(run.delivery, run.planned, run.stage, why=run.why)] if run.stage != "failed" else []
             told = self._make(delivery, run)
             if run.over or not run.made:
                 return told
@@ -217,9 +222,8 @@ class Sender:
         return told
 
     def _stage(self, run: Run, what: str, why: str) -> list[Sent]:
-        """Notes what a run waits for, once."""
-        if (run.stage, run.why) != (what, why):
-            self._note(run, what, why=why)
+        """Notes what a run waits for, and what the archive was when that was so."""
+        self._note(run, what, why=why, archive=self.archive)
         return [Sent(run.delivery, run.planned, what, why=why)]
 
     def _waiting(self, delivery: Delivery, run: Run, before: Workspace, report: Any) -> list[Sent]:
@@ -308,7 +312,7 @@ class Sender:
         forms = [*delivery.formats]
         keep = delivery.keep
         item = making.keep(
-            house, made, forms, stem,
+            self.shelf, house, made, forms, stem,
             until=None if keep == "ever" else self.now + (self.now - ago(keep, self.now, zone(self.house.config.workspace.zone))),
             changes={**delivery.set, **({"period": delivery.period} if delivery.period else {})}, scope=part.scope if part else None,
             fragment=self._in_text(delivery), body=handing.BODY if any(t.webhook for t in delivery.to) else "",

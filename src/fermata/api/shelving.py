@@ -48,7 +48,7 @@ def keep(
     stem = wording.file_name(f"{named or run.result.context.title}-{run.dates}")
     until = now + (now - ago(keep_for, now, zone(house.config.workspace.zone))) if keep_for else None
     changes: dict[str, Any] = {}
-    item = making.keep(house, run, forms, stem, until=until, changes=changes, author=author)
+    item = making.keep(house.shelf, house, run, forms, stem, until=until, changes=changes, author=author)
     return house.shelf.label(item.number, label, now) if label else item
 
 

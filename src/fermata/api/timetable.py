@@ -32,6 +32,7 @@ __all__ = ["FOLDER", "add", "load", "names", "problems", "recurrence_of", "repor
 
 FOLDER = "deliveries"
 TEXTS = ("subject", "text", "name")
+EMPTY, BELOW = ("problem",), ("to", "last", "problem")  # shown where there is one; on a line of their own
 COLUMNS = (
     ("delivery", "Delivery"), ("report", "Report"), ("period", "Period of the next run"), ("when", "When"), ("next", "Next run"),
     ("then", "Then"), ("to", "To"), ("last", "Last run"), ("problem", "Problem"),
@@ -183,13 +184,15 @@ def table(house: Workspace, history: History, name: str = "", *, count: int = 2)
         wrong = problems(house, delivery)
         notes += [f"{one}: {w}" for w in (warnings(house, delivery) if not wrong else [])]
         rows += _rows(house, one, delivery, wrong, history, count if name else 0)
-    columns = tuple((key, label, "text", "", 0) for key, label in COLUMNS)
+    shown = [i for i, (key, _) in enumerate(COLUMNS) if key not in EMPTY or any(r[i] for r in rows)]
+    columns = tuple((*COLUMNS[i], "text", "", 0) for i in shown)
+    rows = [tuple(r[i] for i in shown) for r in rows]
     head = context(zone_name, now, title, f"as of {local(now, zone(zone_name)):%Y-%m-%d %H:%M}")
     if not rows:
         notes.append(
             "nothing is on the timetable; put something on it: fermata schedule --add NAME --report REPORT --when 'weekly on Monday at 07:00'"
         )
-    return Records(title, head, columns, tuple(rows), len(rows), notes=tuple(notes))
+    return Records(title, head, columns, tuple(rows), len(rows), notes=tuple(notes), second=BELOW)
 
 
 def _rows(

@@ -83,7 +83,8 @@ def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
         raise click.UsageError(f"--{given[0]} goes with --add")
     found = workspace.timetable(name, count=options["count"])
     giving.emit(found, options["output"])
-    wrong = [f"{row[0]}: {row[-1]}" for row in found.rows if row[-1]]
+    told = [c[0] for c in found.columns]
+    wrong = [f"{row[0]}: {row[-1]}" for row in found.rows if "problem" in told and row[-1]]
     if wrong:
         from fermata.errors import RequestError
 

@@ -14,6 +14,7 @@ from typing import Any
 __all__ = ["GIVE_UP", "History", "Letter", "Run", "pause"]
 
 FIRST, LONGEST, GIVE_UP = timedelta(minutes=5), timedelta(hours=6), timedelta(days=3)
+LOOK_AGAIN = timedelta(days=1)  # at what holds a run back, while the archive stays as it is
 FINAL = ("sent", "refused", "given up")
 
 
@@ -60,14 +61,19 @@ class Run:
     tries: int = 0
     since: datetime | None = None  # the first failure in a row
     last: datetime | None = None
+    archive: int = 0  # the state of the archive that a check last looked at
     made: bool = False
     items: dict[str, int] = field(default_factory=dict)  # part -> item of the shelf
     recipients: dict[str, tuple[str, ...]] = field(default_factory=dict)
     letters: dict[str, Letter] = field(default_factory=dict)
 
-    def due(self, now: datetime) -> bool:
-        """Whether it is time to try again."""
-        return not self.tries or self.last is None or now >= self.last + pause(self.tries)
+    def due(self, now: datetime, archive: int) -> bool:
+        """Whether it is time to try again: what failed after a while, what is held or waits when the archive has changed, or a day later."""
+        if self.last is None:
+            return True
+        if self.stage in ("held", "waits") and archive == self.archive:
+            return now >= self.last + LOOK_AGAIN
+        return not self.tries or now >= self.last + pause(self.tries)
 
 
 @dataclass
@@ -106,7 +112,7 @@ class History:
         elif what == "made":
             run.made, run.stage, run.why, run.tries, run.since = True, "", "", 0, None
         elif what in ("waits", "held", "failed"):
-            run.stage, run.why, run.last = what, entry["why"], at
+            run.stage, run.why, run.last, run.archive = what, entry["why"], at, entry.get("archive", 0)
             run.tries = run.tries + 1 if what == "failed" else 0
             run.since = (run.since or at) if what == "failed" else None
         elif what == "intent":

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import functools
 import json
 import shutil
 import tempfile
@@ -69,7 +70,10 @@ class Shelf:
 
     def items(self, *, gone: bool = False) -> list[Item]:
         """What is kept, oldest first; with `gone`, what was dropped or has expired too. Raises ArchiveDamaged."""
-        return [i for i in _items(self.record.read()) if gone or not i.gone]
+        path = self.record.path
+        found = path.stat() if path.exists() else None
+        known = _known(path, found.st_size, found.st_mtime_ns) if found else ()
+        return [i for i in known if gone or not i.gone]
 
     def item(self, number: int, *, gone: bool = False) -> Item:
         """The item of that number. Raises RequestError."""
@@ -173,6 +177,12 @@ class Shelf:
                 shutil.rmtree(self.folder(item.number), ignore_errors=True)
         past = [i.number for i in there if not i.gone and i.until and i.until <= now]
         return self.drop(past, "its time was over", now)
+
+
+@functools.lru_cache(maxsize=4)
+def _known(path: Path, size: int, changed: int) -> tuple[Item, ...]:
+    """What a record of that size, last changed then, tells of every item."""
+    return tuple(_items(Chain(path).read()))
 
 
 def _items(entries: Iterable[Mapping[str, Any]]) -> list[Item]:

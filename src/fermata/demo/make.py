@@ -19,6 +19,7 @@ __all__ = ["END", "FIRST_DAY", "make"]
 
 ENTRY = ["Person", "Date", "From", "To", "Production", "Activity", "Charged", "Where", "Remark", "No", "Corrected by"]
 MARK = ".quillmere"
+KEPT = ("reports", "evacuations", "deliveries")  # folders of files people write
 SEED = 20260401
 Rows = list[list[str]]
 
@@ -33,12 +34,11 @@ def make(directory: Path, *, fresh: bool = False) -> Path:
         shutil.rmtree(directory)
     try:
         (directory / "incoming").mkdir(parents=True)
-        (directory / "reports").mkdir()
-        (directory / "registers").mkdir()
-        (directory / "evacuations").mkdir()
+        for folder in ("registers", *KEPT):
+            (directory / folder).mkdir()
         (directory / MARK).write_text("A sample workspace; fermata demo --fresh may replace it.\n", encoding="utf-8")
         source = resources.files("fermata.demo") / "quillmere"
-        kept = [f"{folder}/{p.name}" for folder in ("reports", "evacuations") for p in (source / folder).iterdir()]
+        kept = [f"{folder}/{p.name}" for folder in KEPT for p in (source / folder).iterdir()]
         for name in ("fermata.toml", *kept):
             (directory / name).write_text((source / name).read_text(encoding="utf-8"), encoding="utf-8")
         _logs(directory / "incoming", directory / "registers")

@@ -148,6 +148,13 @@ def plans(target: Path, staff: list[Person], random: Random) -> None:
     (target / "bookings.ics").write_text("\r\n".join(lines) + "\r\n", encoding="utf-8", newline="")
 
 
+DEPARTMENTS = (
+    ("stage", "stage-lead@quillmere.example"), ("house", "house-lead@quillmere.example"), ("office", "office-lead@quillmere.example"),
+    ("library", "library-lead@quillmere.example"), ("visiting", "desk@visiting-crews.example"), ("workshop", ""),
+)  # fmt: skip
+CLIENTS = (("Quillmere Hall", "accounts@quillmere.example"), ("Norrland Ensemble", "accounts@norrland.example"))
+
+
 def registers(target: Path, staff: list[Person], random: Random) -> None:
     """People with those who moved department and one who left, devices as a workbook, places as a tree, projects, licences."""
     rows: Rows = []
@@ -216,6 +223,8 @@ def registers(target: Path, staff: list[Person], random: Random) -> None:
             for i, p in enumerate(PRODUCTIONS)
         ],
     )
+    csv_file(target / "departments.csv", ["Department", "Mail"], [list(d) for d in DEPARTMENTS])
+    csv_file(target / "clients.csv", ["Client", "Mail"], [list(c) for c in CLIENTS])
     holders = [
         [random.choice(staff[:70]).login, program, "2025-10-01", "2025-12-31" if random.random() < 0.2 else ""]
         for program, pool in PROGRAMS
