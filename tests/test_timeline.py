@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import UTC, date, datetime, timedelta
+import re
+from collections.abc import Callable
+from datetime import UTC, date, datetime, time, timedelta
 from itertools import pairwise
 from zoneinfo import ZoneInfo
 
@@ -12,6 +14,7 @@ from hypothesis import strategies as st
 
 from fermata.errors import RequestError, UnknownName
 from fermata.timeline import Calendar, Cycle, Period, slots
+from fermata.timeline.recurrence import recurrence
 from fermata.timeline.zones import changes, classify, day_start, local, offset, to_utc, zone
 from tests.reference import label
 
@@ -191,3 +194,86 @@ def test_zones_are_named_in_full() -> None:
     """Abbreviations mean different things in different countries and are refused."""
     with pytest.raises(UnknownName, match=r"there is no time zone 'IST'.*Europe/Lisbon"):
         zone("IST")
+
+
+def expected(clock: time, first: date, last: date, holds: Callable[[date], bool], tz: str) -> list[datetime]:
+    """Every local day that `holds`, at the time of day, worked out day by day."""
+    found, day = [], first
+    while day <= last:
+        if holds(day):
+            found.append(to_utc(datetime.combine(day, clock), zone(tz)))
+        day += timedelta(days=1)
+    return found
+
+
+PLAIN = {
+    "daily": lambda d: True,
+    "weekdays": lambda d: d.weekday() < 5,
+    "weekly on Monday and Thursday": lambda d: d.weekday() in (0, 3),
+    "two-weekly on Friday": lambda d: d.weekday() == 4 and (d - date(2026, 1, 2)).days % 14 == 0,
+    "monthly on the 1st": lambda d: d.day == 1,
+    "monthly on the 3rd and the 17th": lambda d: d.day in (3, 17),
+    "monthly on the last day": lambda d: (d + timedelta(days=1)).day == 1,
+    "monthly on the second Tuesday": lambda d: d.weekday() == 1 and 8 <= d.day <= 14,
+    "monthly on the last Sunday": lambda d: d.weekday() == 6 and (d + timedelta(days=7)).month != d.month,
+    "first working day": lambda d: d.weekday() < 5 and all((d.replace(day=n)).weekday() > 4 for n in range(1, d.day)),
+    "yearly on 29 March": lambda d: (d.month, d.day) == (3, 29),
+    "FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-1": lambda d: d.weekday() < 5 and all((d + timedelta(days=n)).weekday() > 4 or (d + timedelta(days=n)).month != d.month for n in range(1, 6)),
+    "FREQ=WEEKLY;INTERVAL=2;BYDAY=FR": lambda d: d.weekday() == 4 and (d - date(2026, 1, 2)).days % 14 == 0,
+    "FREQ=DAILY;UNTIL=20260315T235959": lambda d: d <= date(2026, 3, 15),
+}  # fmt: skip
+
+
+@given(
+    st.sampled_from(sorted(PLAIN)), st.sampled_from(["Europe/Lisbon", "America/New_York", "Australia/Lord_Howe", "Asia/Kolkata"]),
+    st.times().map(lambda t: t.replace(second=0, microsecond=0, tzinfo=None)), st.integers(0, 500), st.integers(0, 120),
+)  # fmt: skip
+def test_recurrences_equal_a_walk_through_the_days(text: str, tz: str, clock: time, begins: int, days: int) -> None:
+    """Plain forms and rules of RFC 5545 fire on the days one would tick in a calendar, at that time of the zone's clock; steps of
+    `after` are those of `between`.
+    """
+    when = text if "FREQ" in text else f"{text} at {clock:%H:%M}"
+    rule = recurrence(when, tz, first=date(2026, 1, 2), at=f"{clock:%H:%M}" if "FREQ" in text else "")
+    start = datetime(2026, 1, 1, tzinfo=UTC) + timedelta(days=begins)
+    end = start + timedelta(days=days)
+    every = expected(clock, date(2026, 1, 2), end.date() + timedelta(days=2), PLAIN[text], tz)
+    wanted = [at for at in every if start < at <= end]
+    assert rule.between(start, end) == wanted
+    at, steps = rule.after(start), []
+    while at and at <= end:
+        steps.append(at)
+        at = rule.after(at)
+    assert steps == wanted
+
+
+def test_a_time_that_never_or_twice_happens_is_due_once() -> None:
+    """On the nights clocks change: the moment they go forward, the first of the two times they show."""
+    rule = recurrence("daily at 01:30", "Europe/Lisbon")
+    spring = rule.between(datetime(2026, 3, 28, 12, tzinfo=UTC), datetime(2026, 3, 29, 12, tzinfo=UTC))
+    autumn = rule.between(datetime(2026, 10, 24, 12, tzinfo=UTC), datetime(2026, 10, 25, 12, tzinfo=UTC))
+    assert spring == [datetime(2026, 3, 29, 1, tzinfo=UTC)]
+    assert autumn == [datetime(2026, 10, 25, 0, 30, tzinfo=UTC)]
+    steps = recurrence("every 30 minutes", "Europe/Lisbon")
+    assert len(steps.between(datetime(2026, 3, 29, 0, tzinfo=UTC), datetime(2026, 3, 30, 0, tzinfo=UTC))) >= 46
+
+
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("daily", "write daily at 07:00"),
+        ("fortnightly at 07:00", "is no recurrence; write daily at 07:00"),
+        ("weekly on Mondy at 07:00", "are no weekdays"),
+        ("two-weekly on Monday at 07:00", "say which: from = 2026-01-05"),
+        ("monthly on the 30th at 07:00", "not every month has that day"),
+        ("daily at 25:00", "is no time of day"),
+        ("every 7 minutes", "does not fit a day"),
+        ("FREQ=WEEKLY;BYDAY=MO", 'add at = "07:00"'),
+        ("FREQ=FORTNIGHTLY;BYHOUR=7", "is no recurrence rule of RFC 5545"),
+        ("FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30;BYHOUR=7", "never fires"),
+        ("FREQ=DAILY;INTERVAL=3;BYHOUR=7", "counts from a day"),
+    ],
+)  # fmt: skip
+def test_recurrences_that_make_no_sense(text: str, why: str) -> None:
+    """What cannot be read, or never happens, is an error that says what would be right."""
+    with pytest.raises(RequestError, match=re.escape(why)):
+        recurrence(text, "Europe/Lisbon")

@@ -1,8 +1,9 @@
 """What a run rests on, in marks that tell one state from another: the events it saw, the registers, the settings, the versions.
 
-The mark of a log's events is their number and the sum, modulo 2^64, of the lower 64 bits of the MD5 of each (RFC 1321): the texts of its
-fields in the order of their names, `name=value` joined by U+001F, times as microseconds since 1970, lists joined by U+001E, empty
-fields left out. It does not depend on the order of events or on how they are stored, so putting files together changes nothing.
+The mark of a log's events is their number and the sum, modulo 2^64, of a number for each: the last eight bytes of the MD5 (RFC 1321)
+of its text, the lowest byte first. The text is its fields in the order of their names, `name=value` joined by U+001F, times as
+microseconds since 1970, lists joined by U+001E, empty fields left out. The sum depends neither on the order of events nor on how they
+are stored, so putting files together changes nothing.
 Which file and record an event came from is no part of it.
 """
 

@@ -213,10 +213,11 @@ class Workspace(Administered):
         """Whether the archive, the ledger and the shelf are as they were stored, and whether kept runs (or the one of that number) give
         the same figures again.
         """
-        items = self.shelf.items() if number is None else [self.shelf.item(number)]
         whole = [proving.archive(self), proving.shelf(self)]
-        damaged = whole[1].state == "damaged" and not items
-        return whole if damaged else [*whole, *(proving.repeat(self, i) for i in items)]
+        if number is None and whole[1].state == "damaged":
+            return whole  # what is kept of the runs cannot be trusted
+        items = self.shelf.items() if number is None else [self.shelf.item(number)]
+        return [*whole, *(proving.repeat(self, i) for i in items)]
 
     def describe(self, report: Report) -> list[tuple[str, str]]:
         """What a run would do, as (what, words), without running it. Pages tell of each part."""
