@@ -4,7 +4,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test test-browser test-engines test-producers lint types docs docs-check bench lock clean
+.PHONY: demo test test-browser test-deep test-engines test-producers lint types docs docs-check bench lock clean
 
 $(STAMP): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -14,8 +14,11 @@ $(STAMP): pyproject.toml constraints.txt
 demo: $(STAMP)            ## the sample workspace in ./quillmere and a walk through its reports
 	$(BIN)/fermata demo quillmere --fresh
 
-test: $(STAMP)            ## every test that needs no server; the engine contract has a target of its own
+test: $(STAMP)            ## every test that needs no server and does not take long; the engine contract has a target of its own
 	$(BIN)/pytest -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract --ignore tests/browser
+
+test-deep: $(STAMP)       ## random tests with all their examples, kills at every step, every ready report on the sample
+	FERMATA_DEEP=1 $(BIN)/pytest -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract --ignore tests/browser
 
 test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a Spark session of its own included (needs java)
 	$(BIN)/pytest tests/contract

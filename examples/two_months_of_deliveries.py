@@ -72,6 +72,7 @@ def main(path: Path, first: datetime = FIRST, last: datetime = LAST, step: timed
     finally:
         mail.stop()
         tickets.shutdown()
+        tickets.server_close()
     print()
     for (name, what), n in sorted(counts.items()):
         print(f"{name:<22}{what:<12}{n:>5}")

@@ -17,12 +17,21 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+from fermata import demo
 from fermata.api.workspace import Workspace, open_workspace
 
 ROOT = Path(__file__).parent.parent
 NOW = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)
-settings.register_profile("fermata", deadline=None, suppress_health_check=list(HealthCheck), max_examples=60)
+DEEP = "FERMATA_DEEP" in os.environ  # `make test-deep`: property tests with all their examples, and what takes long
+settings.register_profile(
+    "fermata", deadline=None, suppress_health_check=list(HealthCheck), max_examples=60 if DEEP else 20
+)
 settings.load_profile("fermata")
+
+
+def examples(count: int) -> settings:
+    """So many random examples when testing deeply, a third of them otherwise."""
+    return settings(max_examples=count if DEEP else max(count // 3, 5))
 
 
 SERVER = multiprocessing.get_context("forkserver")  # a process of its own for every command, without importing all anew
@@ -63,8 +72,13 @@ def _command(arguments: tuple[str, ...], cwd: Path, env: dict[str, str], out: Pa
         sys.stderr.flush()
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Every worker begins with tests that do not need the sample, which is being made meanwhile."""
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Deep tests and shallow ones apart. Every worker begins with tests that do not need the sample, which is being made meanwhile."""
+    deep = [i for i in items if i.get_closest_marker("deep")]
+    random = [i for i in items if getattr(getattr(i, "obj", None), "is_hypothesis_test", False)]
+    chosen = {i.nodeid for i in ([*deep, *random] if DEEP else items)} - (set() if DEEP else {i.nodeid for i in deep})
+    config.hook.pytest_deselected(items=[i for i in items if i.nodeid not in chosen])
+    items[:] = [i for i in items if i.nodeid in chosen]
     count = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
     with_hall = [i for i in items if "hall" in getattr(i, "fixturenames", ())]
     without = [i for i in items if "hall" not in getattr(i, "fixturenames", ())]
@@ -75,9 +89,10 @@ def _made(base: Path) -> None:
     """Makes the sample workspace below `base` unless it is there; whoever comes meanwhile waits."""
     with (base / "hall.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
-        if not (base / "walk.txt").exists():
-            walked = fermata("demo", str(base / "hall"), cwd=base).stdout
-            (base / "walk.txt").write_text(walked, encoding="utf-8")
+        if not (base / "made").exists():
+            demo.make(base / "hall")
+            fermata("-w", str(base / "hall"), "--now", NOW.isoformat(), "import", cwd=base)
+            (base / "made").touch()
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -101,12 +116,6 @@ def hall(tmp_path_factory: pytest.TempPathFactory) -> Workspace:
     base = base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
     _made(base)
     return open_workspace(base / "hall", now=NOW)
-
-
-@pytest.fixture(scope="session")
-def walk(hall: Workspace) -> str:
-    """What `fermata demo` printed when it made the sample workspace."""
-    return (hall.path.parent / "walk.txt").read_text(encoding="utf-8")
 
 
 def raw(hall: Workspace, name: str, **options: str) -> list[dict[str, str]]:

@@ -40,6 +40,7 @@ def run(hall: Workspace, name: str, **changes: Any) -> Result:
     return hall.run(report.changed(only=report.only + conditions(named), **changes))
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("name", READY)
 def test_every_ready_report_runs_on_the_sample(hall: Workspace, rawly: Raw, name: str) -> None:
     """It has rows, a figure in each column, says its period and zone, and prints; a third of them are what the raw files add up to,

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import json
 import re
+import runpy
+import shutil
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
 
 from fermata.api.workspace import Workspace
-from tests.conftest import fermata
+from tests.conftest import ROOT, fermata
 
 NOW = "2026-04-01T08:12"
 
@@ -25,13 +29,15 @@ def table(text: str) -> list[dict[str, str]]:
     return list(csv.DictReader(io.StringIO(text)))
 
 
-def test_demo_makes_imports_and_walks(hall: Workspace, walk: str, tmp_path: Path) -> None:
+@pytest.mark.deep
+def test_demo_makes_imports_and_walks(tmp_path: Path) -> None:
     """`fermata demo` prints each command before its output, so that a newcomer can repeat it."""
+    walk = fermata("demo", "hall", cwd=tmp_path).stdout
     commands = [line for line in walk.splitlines() if line.startswith("$ fermata")]
-    assert len(commands) == 22
+    assert len(commands) == 25
     assert "doors-2025-12.csv: 12,731 read = 12,511 stored + 220 duplicate + 0 rejected + 0 skipped" in walk
     assert "Refused entries by door" in walk
-    assert "is not empty" in fermata("demo", str(hall.path), cwd=tmp_path, code=2).stderr
+    assert "is not empty" in fermata("demo", "hall", cwd=tmp_path, code=2).stderr
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine" / "precious").write_text("x")
     assert "is no demo workspace; nothing is removed" in fermata("demo", "mine", "--fresh", cwd=tmp_path, code=2).stderr
@@ -249,3 +255,19 @@ def test_the_reader_may_leave_early(hall: Workspace) -> None:
         child.wait()
     assert "Traceback" not in errors
     assert child.returncode in (0, 141)
+
+
+def test_two_days_of_the_timetable_of_the_sample(hall: Workspace, tmp_path: Path) -> None:
+    """The example with a simulated clock, for its first days: the month's refusals, each department's own hours."""
+    shutil.copytree(hall.path, tmp_path / "hall")
+    example = runpy.run_path(str(ROOT / "examples" / "two_months_of_deliveries.py"))
+    first = datetime(2026, 2, 1, 6, 0, tzinfo=UTC)
+    with contextlib.redirect_stdout(io.StringIO()) as said:
+        inbox = example["main"](
+            tmp_path / "hall", first, first + timedelta(hours=25, minutes=30), timedelta(hours=12, minutes=45)
+        )
+    told = said.getvalue()
+    assert "sent        refused-monthly to folder outbox/security  refused-2026-01.pdf, refused-2026-01.xlsx" in told
+    assert "no address  hours-by-department, workshop  no mail in the register departments" in told
+    subjects = [m["Subject"] for _, m in inbox.letters]
+    assert "Hours of stage, 26 January to 1 February 2026" in subjects

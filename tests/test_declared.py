@@ -22,6 +22,7 @@ ZONE = ZoneInfo("Europe/Lisbon")
 REPORTS = sorted(p.stem for p in (Path(__file__).parent.parent / "src/fermata/demo/quillmere/reports").glob("*.toml"))
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("name", REPORTS)
 def test_every_report_of_the_sample_has_something_to_say(hall: Workspace, name: str) -> None:
     """It runs, has rows, a figure in each shown column, and prints."""
@@ -286,6 +287,7 @@ def test_a_recorded_balance_that_disagrees_is_said(hall: Workspace) -> None:
     assert any("agree with the movements" in n for n in before)
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize(
     "log",
     ["visits", "desk-sessions", "uptime", "readings", "cases", "case-work", "accounts", "licensed-use", "required"],

@@ -18,10 +18,11 @@ from typing import Any
 import pytest
 
 from fermata import ConfigError, RequestError, UnknownName, Workspace
-from fermata.api import handing, timetable
+from fermata.api import timetable
 from fermata.api.workspace import open_workspace
 from fermata.chain import Chain
 from fermata.delivery import folder, smtp, webhook
+from fermata.delivery.shelf import BODY
 from fermata.delivery.wording import file_name, filled, header
 from fermata.errors import ArchiveBusy
 from fermata.locks import alone
@@ -124,7 +125,12 @@ def test_a_month_goes_to_everybody_it_should(house: Workspace, inbox: post.Inbox
 
 def test_missed_runs_are_made_up_once(house: Workspace, inbox: post.Inbox) -> None:
     """Each missed period goes out once, by its planned time; runs for the same period and those too old do not."""
-    put(house, REFUSED.replace("last month", "yesterday").replace("monthly on the 1st", "daily") + TO_ADA)
+    put(
+        house,
+        REFUSED.replace("last month", "yesterday").replace("monthly on the 1st", "daily")
+        + 'make_up = "3 days"\n'
+        + TO_ADA,
+    )
     put(house, REFUSED.replace("monthly on the 1st", "daily") + TO_ADA, "month")
     late = datetime(2026, 4, 3, 10, tzinfo=UTC)
     sent = house.at(late).send("refused")
@@ -136,8 +142,8 @@ def test_missed_runs_are_made_up_once(house: Workspace, inbox: post.Inbox) -> No
     assert house.at(late).send() == []
     old = house.at(datetime(2026, 6, 20, 10, tzinfo=UTC)).send("refused")
     assert (old[0].what, old[0].failed) == ("missed", True)
-    assert "43 runs from 2026-04-04 07:00 on, older than 35 days" in old[0].why
-    assert len(old) == 36
+    assert "75 runs from 2026-04-04 07:00 on, older than 3 days" in old[0].why
+    assert len(old) == 4
 
 
 def test_what_fails_for_now_is_tried_again(house: Workspace, inbox: post.Inbox) -> None:
@@ -223,7 +229,7 @@ def _dies(path: Path, at: int, side: str) -> None:
     os._exit(0)
 
 
-@pytest.mark.parametrize("policy", ["again", "leave"])
+@pytest.mark.parametrize("policy", ["again", pytest.param("leave", marks=pytest.mark.deep)])
 def test_a_kill_at_any_step_loses_nothing(make: Maker, port: int, inbox: post.Inbox, policy: str) -> None:
     """Killed before or after each step, and sent again: everybody has it; twice only in doubt, and then under one identity."""
     made = make(post.DOORS % port, now=BEFORE, doors=post.doors(days=3), people=post.PEOPLE, teams=post.TEAMS)
@@ -703,4 +709,4 @@ def test_what_is_kept_expires_and_retention_reaches_it(house: Workspace, inbox: 
     house.at(datetime(2027, 4, 1, tzinfo=UTC)).expire("doors", "6 months")
     assert house.shelf.items() == []
     assert not list(house.shelf.root.glob("0*"))
-    assert handing.BODY not in house.shelf.items(gone=True)[0].files
+    assert BODY not in house.shelf.items(gone=True)[0].files

@@ -12,7 +12,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from fermata.analysis.chance import holm, judge
@@ -30,6 +30,7 @@ from fermata.timeline import Calendar, Period
 from fermata.timeline.hours import Hours, week
 from fermata.timeline.periods import last_moment
 from tests import engines, slow
+from tests.conftest import examples
 from tests.reference import Event, label
 
 ZONE = "Europe/Lisbon"
@@ -71,7 +72,7 @@ POLICIES = st.sampled_from(
 
 
 @given(lots(), POLICIES, st.sampled_from([("user",), ("user", "device")]), st.sampled_from([1, 8, 30]))
-@settings(max_examples=18)
+@examples(18)
 def test_pairing_equals_a_walk(
     duck: engines.Duck, events: list[Event], policy: tuple[Any, Any], by: tuple[str, ...], hours: int
 ) -> None:
@@ -101,7 +102,7 @@ def test_pairing_equals_a_walk(
     st.sampled_from(["union", "at once"]),
     st.sampled_from([[], ["device"], ["day"], ["device", "day"], ["hour of day"]]),
 )
-@settings(max_examples=18)
+@examples(18)
 def test_at_once_equals_counting_minutes(duck: engines.Duck, events: list[Event], which: str, by: list[str]) -> None:
     """Union, overlap, peak and its moment, mean, time at two: at every level, of spans that cross the clock change."""
     columns = (
@@ -138,7 +139,7 @@ def logs_hold(events: list[Event], minute: datetime) -> bool:
     lots(), st.sampled_from([("monday to friday", 540, 1080), ("monday to sunday", 1320, 1800), ("saturday, sunday", 0, 1440), ("sunday", 60, 180)]),
     st.booleans(), st.sampled_from([[], ["device"], ["day"]]),
 )  # fmt: skip
-@settings(max_examples=18)
+@examples(18)
 def test_hours_equal_counting_minutes(
     duck: engines.Duck, events: list[Event], times: tuple[str, int, int], outside: bool, by: list[str]
 ) -> None:
@@ -173,7 +174,7 @@ def test_hours_equal_counting_minutes(
 
 
 @given(lots())
-@settings(max_examples=8)
+@examples(8)
 def test_hours_of_each_value_are_those_hours_alone(duck: engines.Duck, events: list[Event]) -> None:
     """Hours that go by a field give each value what asking for it alone with its own hours gives; totals are both together."""
     night = Hours("night", week("monday to sunday", ("22:00-06:00",)))
@@ -199,7 +200,7 @@ def test_hours_of_each_value_are_those_hours_alone(duck: engines.Duck, events: l
     st.sampled_from([6, 15, 60]),
     st.sampled_from([[], ["day"], ["user", "day"]]),
 )
-@settings(max_examples=18)
+@examples(18)
 def test_rounding_is_of_whole_entries_and_parts_add_up(
     duck: engines.Duck, events: list[Event], way: str, step: int, by: list[str]
 ) -> None:
@@ -215,7 +216,7 @@ def test_rounding_is_of_whole_entries_and_parts_add_up(
 
 
 @given(lots(), st.sampled_from(["first", "last", "longest"]), st.sampled_from([0, 1, 600]))
-@settings(max_examples=16)
+@examples(16)
 def test_collapse_states_and_links_equal_a_walk(
     duck: engines.Duck, events: list[Event], keep: str, within: int
 ) -> None:
@@ -264,7 +265,7 @@ def test_collapse_states_and_links_equal_a_walk(
 
 
 @given(lots(), st.sampled_from([["user", "day"], ["day", "user"]]))
-@settings(max_examples=18)
+@examples(18)
 def test_accounts_open_go_on_and_close(duck: engines.Duck, events: list[Event], by: list[str]) -> None:
     """Opening balance, movement, running and closing balance by user and day equal adding up in order."""
     parts = (Part("cost", 1, Selection()), Part("cost", -1, Selection(conditions({"action": "out"}))))
@@ -301,7 +302,7 @@ RATES = [
 
 
 @given(lots())
-@settings(max_examples=16)
+@examples(16)
 def test_prices_split_at_the_edge_of_a_rate(duck: engines.Duck, events: list[Event]) -> None:
     """Exact time by each row for its part, the most special row first, half up once per event; no finish, no amount."""
     prices = tuple(
@@ -335,7 +336,7 @@ def test_started_minutes_least_charges_and_amounts(duck: engines.Duck) -> None:
     assert {e["paper"] for e in got} == {23}  # 250 pieces of 0.090 kg a thousand: 0.0225 kg, half up
 
 
-@settings(max_examples=16)
+@examples(16)
 @given(st.lists(st.sampled_from(["+351 21", "+44 1", "+4470", "210", "2", "", "abc"]), min_size=1, max_size=8))
 def test_classes_take_the_longest_prefix_or_the_first_rule(duck: engines.Duck, numbers: list[str]) -> None:
     """As searching the rules for each text; what fits none stays without a class."""
@@ -375,7 +376,7 @@ def test_arithmetic_on_fields(duck: engines.Duck) -> None:
 
 
 @given(lots(), st.sampled_from([0, 5, 180]))
-@settings(max_examples=16)
+@examples(16)
 def test_contacts_and_inside_equal_every_pair(duck: engines.Duck, events: list[Event], within: int) -> None:
     """Pairs of stays at one place; and who is inside by the last reading, ties in the order they were written."""
     engine, table = duck.place(events)
@@ -398,7 +399,7 @@ def test_contacts_and_inside_equal_every_pair(duck: engines.Duck, events: list[E
 
 
 @given(lots())
-@settings(max_examples=20)
+@examples(20)
 def test_overtime_is_per_user_and_day(duck: engines.Duck, events: list[Event]) -> None:
     """Each user's minutes of a local day beyond two hours, added up at every level."""
     _, table = engines.run(

@@ -11,7 +11,7 @@ from random import Random
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import fermata
@@ -19,7 +19,7 @@ from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import ConfigError, FermataError, RequestError, SourceError, UnknownName
 from fermata.intake.mapping import LogMap
 from fermata.timeline.zones import classify, to_utc, zone
-from tests.conftest import NOW, Maker, plain
+from tests.conftest import NOW, Maker, examples, plain
 
 HEAD = "When,Who,Door\n"
 
@@ -73,7 +73,7 @@ def test_every_record_has_one_fate(make: Maker) -> None:
 
 
 @given(data=st.data())
-@settings(max_examples=40)
+@examples(40)
 def test_any_file_is_read_as_the_csv_module_reads_it(
     data: st.DataObject, tmp_path_factory: pytest.TempPathFactory
 ) -> None:
@@ -95,7 +95,7 @@ def test_any_file_is_read_as_the_csv_module_reads_it(
 
 
 @given(st.binary(max_size=300), st.sampled_from([b"", HEAD.encode()]))
-@settings(max_examples=60)
+@examples(60)
 def test_junk_ends_in_a_message_and_nothing_stored(
     tmp_path_factory: pytest.TempPathFactory, junk: bytes, head: bytes
 ) -> None:
@@ -154,7 +154,7 @@ def test_clock_change_policies(make: Maker, policy: str, wall: str, expected: st
     st.sampled_from(["Europe/Lisbon", "Asia/Kathmandu", "America/St_Johns", "Australia/Lord_Howe"]),
     st.integers(0, 10**6),
 )
-@settings(max_examples=20)
+@examples(20)
 def test_local_times_become_utc_as_the_zone_says(
     tmp_path_factory: pytest.TempPathFactory, name: str, seed: int
 ) -> None:

@@ -364,7 +364,14 @@ def test_the_document(hall: Workspace, tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    "name", ["refused-entries", "entries-by-day", "calls-by-line", "timesheet-by-week", "pages-by-printer"]
+    "name",
+    [
+        "refused-entries",
+        *(
+            pytest.param(n, marks=pytest.mark.deep)
+            for n in ("entries-by-day", "calls-by-line", "timesheet-by-week", "pages-by-printer")
+        ),
+    ],
 )
 def test_all_events_behind_a_table_explain_each_figure(hall: Workspace, name: str) -> None:
     """What a page embeds for a figure is what `--records` lists for it: the same events with the same contributions."""

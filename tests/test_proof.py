@@ -154,18 +154,10 @@ def test_zone_data_and_versions_are_inputs(house: Workspace) -> None:
     ]
 
 
-@pytest.mark.parametrize(
-    "report",
-    [
-        "person-by-person",
-        "payroll-check",
-        "overview",
-        "refused-entries",
-        "person-statements",
-        "device-list",
-        "own-days",
-    ],
-)
+READY = ["person-by-person", "overview", "refused-entries", "person-statements", "device-list", "own-days"]
+
+
+@pytest.mark.parametrize("report", ["payroll-check", *(pytest.param(r, marks=pytest.mark.deep) for r in READY)])
 def test_ready_reports_can_be_proved(hall: Workspace, report: str) -> None:
     """Pages, statements, registers and tables over many logs: repeated from what is kept of them, the figures are the same."""
     asked = hall.definition(report)

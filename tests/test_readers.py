@@ -18,14 +18,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import fermata
 from fermata.api.workspace import Workspace
 from fermata.errors import ConfigError, FermataError, SourceError, UnknownName
 from fermata.intake.readers import BUILT_IN
-from tests.conftest import Maker
+from tests.conftest import Maker, examples
 
 CONFIG = """
 [workspace]
@@ -575,7 +575,7 @@ def test_a_spoiled_file_changes_nothing(make: Maker, settings: str, content: byt
 
 
 @pytest.mark.parametrize("format", sorted({*BUILT_IN} - {"delimited"}))
-@settings(max_examples=8)
+@examples(8)
 @given(data=st.one_of(st.binary(max_size=900), st.text(max_size=300).map(lambda t: t.encode("utf-8", "surrogatepass"))))
 def test_readers_raise_only_errors_of_their_own(
     format: str, data: bytes, tmp_path_factory: pytest.TempPathFactory

@@ -8,13 +8,13 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import fermata
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import ConfigError, RequestError, SourceError, UnknownName
-from tests.conftest import Maker
+from tests.conftest import Maker, examples
 from tests.test_readers import xlsx
 
 CONFIG = """
@@ -251,7 +251,7 @@ def test_a_register_as_of_a_date_is_listed(house: Workspace) -> None:
 day = st.integers(0, 20)
 
 
-@settings(max_examples=25)
+@examples(25)
 @given(
     moves=st.lists(day, min_size=0, max_size=4, unique=True),
     events=st.lists(st.tuples(day, st.integers(0, 23)), min_size=1, max_size=12),

@@ -47,6 +47,7 @@ def state(workspace: Workspace) -> tuple[int, int]:
     return len(entries), log.events
 
 
+@pytest.mark.deep
 def test_a_kill_at_any_moment_leaves_the_old_state_or_the_new(make: Maker) -> None:
     """A real process is killed two dozen times while it imports; what counts is always whole, and ends up complete."""
     workspace = make(plain())

@@ -16,7 +16,8 @@ from fermata.api.workspace import Workspace
 from tests.conftest import raw, raw_entries
 
 ZONE = ZoneInfo("Europe/Lisbon")
-EXAMPLES = sorted((Path(__file__).parent.parent / "examples").glob("*.py"))
+LONG = "two_months_of_deliveries"  # its first days are run by a test of the command line
+EXAMPLES = sorted(p for p in (Path(__file__).parent.parent / "examples").glob("*.py") if p.stem != LONG)
 
 
 def test_refused_entries(hall: Workspace) -> None:
@@ -185,6 +186,7 @@ def test_read_without_a_workspace(tmp_path: Path) -> None:
     assert "is not a time written as ISO 8601" in question.workspace.rejects("s")[0]["reason"]
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize("path", EXAMPLES, ids=lambda p: p.stem)
 def test_examples_run(path: Path, hall: Workspace, tmp_path: Path) -> None:
     """Each example script runs as it stands, on the sample workspace."""

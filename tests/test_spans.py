@@ -6,11 +6,12 @@ from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from fermata.timeline import Period
 from tests import engines
+from tests.conftest import examples
 from tests.reference import Event, answer
 
 PLACES = [
@@ -45,7 +46,7 @@ def duck() -> engines.Duck:
     st.lists(st.sampled_from(["user", "hour", "day", "week", "month", "weekday", "hour of day"]), max_size=3, unique=True),
     st.sampled_from(["P2D", "PT37H", "P3D"]),
 )  # fmt: skip
-@settings(max_examples=60)
+@examples(60)
 def test_any_grouping_equals_the_reference(
     duck: engines.Duck, lot: tuple[str, str, list[Event]], by: list[str], length: str
 ) -> None:
@@ -62,7 +63,7 @@ def test_any_grouping_equals_the_reference(
 
 
 @given(lots(), st.sampled_from(["day", "week", "month"]))
-@settings(max_examples=25)
+@examples(25)
 def test_time_of_the_parts_is_time_of_the_whole(
     duck: engines.Duck, lot: tuple[str, str, list[Event]], unit: str
 ) -> None:
@@ -78,6 +79,7 @@ def test_time_of_the_parts_is_time_of_the_whole(
     assert sum(row.cells[0] for row in table.body) == whole // timedelta(microseconds=1)
 
 
+@pytest.mark.deep
 def test_long_runs_of_units_are_reckoned_like_short_ones(duck: engines.Duck) -> None:
     """Over three years of days and a year of hours the arithmetic leaves agree with the calendar, edges included."""
     start = datetime(2023, 1, 1, tzinfo=UTC)

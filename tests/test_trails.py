@@ -12,14 +12,14 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from fermata import outputs
 from fermata.api.workspace import Workspace
 from fermata.errors import FermataError, RequestError
 from fermata.reports.model import Report
-from tests.conftest import NOW, Maker, fermata, plain, raw
+from tests.conftest import NOW, Maker, examples, fermata, plain, raw
 
 ZONE = ZoneInfo("Europe/Lisbon")
 HOUSE = plain('kind = "door access"', 'place = "Place"\naction = "What"')
@@ -111,7 +111,7 @@ def test_an_ambiguous_or_unknown_name_lists_candidates(hall: Workspace) -> None:
         hall.trace("red", field="colour of shoes")
 
 
-@settings(max_examples=12)  # each is an archive of its own
+@examples(12)  # each is an archive of its own
 @given(
     st.lists(
         st.tuples(

@@ -9,13 +9,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import fermata
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import ConfigError, DataError, FermataError, RequestError, SourceError
-from tests.conftest import Maker
+from tests.conftest import Maker, examples
 
 KEYED = """
 [workspace]
@@ -111,7 +111,7 @@ def test_an_empty_key_is_refused(make: Maker) -> None:
 entry = st.tuples(st.integers(1, 4), st.integers(1, 3), st.integers(1, 28))
 
 
-@settings(max_examples=18)
+@examples(18)
 @given(exports=st.lists(st.tuples(st.lists(entry, min_size=1, max_size=7), st.booleans()), min_size=1, max_size=4))
 def test_versions_equal_a_dictionary_of_entries(exports: Any, tmp_path_factory: pytest.TempPathFactory) -> None:
     """After any exports the standing entries are those of a plain dictionary, now and as known after each."""

@@ -217,6 +217,8 @@ def _typed(condition: Condition, schema: LogSchema) -> Condition:
 def _plain(value: Any) -> str:
     if value is None:
         return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
     if hasattr(value, "total_seconds"):
         return span(round(value.total_seconds() * 1_000_000))
     return f"{value}"

@@ -10,11 +10,10 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
-from fermata.api.making import FRAGMENT
 from fermata.delivery import folder, mail, smtp, webhook, wording
 from fermata.delivery.model import How, MailMap, Target, bytes_of
 from fermata.delivery.outcome import Outcome
-from fermata.delivery.shelf import Item
+from fermata.delivery.shelf import BODY, FRAGMENT, Item
 from fermata.errors import FermataError, RequestError
 from fermata.secret import secret
 
@@ -22,8 +21,6 @@ if TYPE_CHECKING:
     from fermata.api.workspace import Workspace
 
 __all__ = ["Parcel", "hand_over", "parcels", "values"]
-
-BODY = "result.json"  # what a webhook is sent; on the shelf beside the outputs
 
 
 @dataclass(frozen=True)
@@ -89,7 +86,7 @@ def hand_over(
 ) -> list[Outcome]:
     """Hands a parcel over to those in `to`; what became of it. `former` are the names files in its folder had before."""
     try:
-        files = [p for p in house.shelf.paths(parcel.item) if p.name not in (FRAGMENT, BODY)]
+        files = house.shelf.paths(parcel.item)
         if parcel.target.folder:
             place = house.path / parcel.target.folder
             return [folder.place(files, place, parcel.name, keep=parcel.target.keep, former=former)]

@@ -20,6 +20,7 @@ from fermata.intake.importer import Declared, Outcome, import_files
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import delimited
 from fermata.intake.storing import Progress
+from fermata.telling import tell
 from fermata.timeline.lengths import ago
 from fermata.timeline.periods import Period
 from fermata.timeline.zones import zone
@@ -89,6 +90,19 @@ def import_log(
         _discard(received)
         raise
     _discard(p for p in received if any(o.unchanged and workspace.path / o.path == p for o in done))
+    for one in done:
+        held = one.file or one.unchanged
+        counts = (
+            {k: getattr(held, k) for k in ("read", "stored", "replaced", "duplicate", "rejected")} if one.file else {}
+        )
+        tell(
+            "info",
+            "imported" if one.file else "known already",
+            log=log,
+            number=held and held.import_no,
+            **counts,
+            debug={"file": one.path},
+        )
     return done
 
 
@@ -176,7 +190,10 @@ def _head(workspace: Administered, mapping: LogMap, file: str) -> tuple[str, ...
 
 def take_back(workspace: Administered, number: int, *, dry: bool, wait: float) -> Removal:
     """See `Workspace.take_back`."""
-    return retention.take_back(workspace.archive, number, naive(workspace.now()), dry=dry, wait=wait)
+    removal = retention.take_back(workspace.archive, number, naive(workspace.now()), dry=dry, wait=wait)
+    if removal.done:
+        tell("info", "taken back", log=removal.log, number=number, events=removal.events)
+    return removal
 
 
 def expire(workspace: Administered, log: str, older_than: str, *, dry: bool, wait: float) -> Removal:
@@ -194,5 +211,6 @@ def expire(workspace: Administered, log: str, older_than: str, *, dry: bool, wai
 
     outputs = of_log(workspace, log, before.replace(tzinfo=UTC))
     if removal.done:
+        tell("info", "expired", log=log, events=removal.events, outputs=len(outputs))
         workspace.shelf.drop(outputs, f"the events of {log} it tells of were dropped for their age", workspace.now())
     return dataclasses.replace(removal, outputs=len(outputs))

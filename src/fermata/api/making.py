@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 from fermata import outputs, tomlfile
 from fermata.api import content
 from fermata.api.result import Result
-from fermata.delivery.shelf import Facts, Item, Shelf
+from fermata.delivery.shelf import BODY, FRAGMENT, Facts, Item, Shelf
 from fermata.outputs import heading
 from fermata.outputs.formats import clean, people
 from fermata.registers.scope import Scope
@@ -27,10 +27,9 @@ from fermata.timeline.zones import zone
 if TYPE_CHECKING:
     from fermata.api.workspace import Workspace
 
-__all__ = ["FRAGMENT", "Made", "empty", "keep", "made", "read_definition", "stretch_of"]
+__all__ = ["Made", "empty", "keep", "made", "read_definition", "stretch_of"]
 
 MOST_NOTES = 12
-FRAGMENT = "fragment.html"
 A = TypeVar("A", bound=RunResult | Records | Page)
 
 
@@ -132,13 +131,13 @@ def keep(
     shelf: Shelf,
     house: Workspace,
     run: Made, forms: Sequence[str], stem: str, *, until: datetime | None = None, changes: Mapping[str, Any] | None = None,
-    scope: Scope | None = None, fragment: bool = False, body: str = "", author: str = "", **more: Any,
+    scope: Scope | None = None, fragment: bool = False, body: bool = False, author: str = "", **more: Any,
 ) -> Item:  # fmt: skip
     """Writes a run in the given forms, named `stem`, and keeps it on the shelf with the facts that prove it; `house` is as it was seen.
 
     `changes` are the keys that made the report from the one it is called by, `scope` what narrowed it beside the workspace's viewer,
     `more` the delivery, planned time and part. With `fragment`, the tables are kept for the text of a message too; with
-    `body`, the whole as JSON under that name.
+    `body`, the whole as JSON for a webhook.
     """
     how = run.result.display.merged(Display(author=author) if author else None)
 
@@ -146,7 +145,7 @@ def keep(
         for form in forms:
             outputs.save(run.result.answer, target / f"{stem}.{form}", form, how)
         if body:
-            outputs.save(run.result.answer, target / body, "json", how)
+            outputs.save(run.result.answer, target / BODY, "json", how)
         if fragment:
             from fermata.outputs import html
 

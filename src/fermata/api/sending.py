@@ -315,7 +315,7 @@ class Sender:
             self.shelf, house, made, forms, stem,
             until=None if keep == "ever" else self.now + (self.now - ago(keep, self.now, zone(self.house.config.workspace.zone))),
             changes={**delivery.set, **({"period": delivery.period} if delivery.period else {})}, scope=part.scope if part else None,
-            fragment=self._in_text(delivery), body=handing.BODY if any(t.webhook for t in delivery.to) else "",
+            fragment=self._in_text(delivery), body=any(t.webhook for t in delivery.to),
             author=f"delivery {run.delivery}", delivery=run.delivery, planned=content.utc(run.planned), part=value, by_hand=run.by_hand,
         )  # fmt: skip
         self.history.add({

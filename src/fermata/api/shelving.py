@@ -15,7 +15,7 @@ from fermata.api.proving import Verdict
 from fermata.api.sending import Sent
 from fermata.delivery import wording
 from fermata.delivery.model import Target
-from fermata.delivery.shelf import Item
+from fermata.delivery.shelf import BODY, Item
 from fermata.errors import RequestError
 from fermata.outputs import FORMS
 from fermata.reports.model import Report
@@ -32,8 +32,10 @@ __all__ = ["facts", "keep", "of_log", "send_again", "table", "verdicts"]
 COLUMNS = (
     ("item", "Item", "number", "", 0), ("title", "Title", "text", "", 0), ("part", "Part", "text", "", 0), ("period", "Period", "text", "", 0),
     ("made", "Made", "time", "", 0), ("delivery", "Delivery", "text", "", 0), ("files", "Files", "text", "", 0), ("label", "Label", "text", "", 0),
-    ("until", "Kept until", "text", "", 0), ("history", "What was done", "text", "", 0),
+    ("until", "Kept until", "text", "", 0), ("history", "Since", "text", "", 0),
 )  # fmt: skip
+
+BELOW = ("files", "history")  # on a line of their own
 
 
 def keep(
@@ -65,7 +67,7 @@ def table(house: Workspace, *, gone: bool) -> Records:
     now = house.now()
     head = context(house.config.workspace.zone, now, "Shelf", f"as of {local(now, tz):%Y-%m-%d %H:%M}")
     notes = () if rows else ("nothing is on the shelf; keep a run: fermata report NAME --keep",)
-    return Records("Shelf", head, COLUMNS, tuple(rows), len(rows), notes=notes)
+    return Records("Shelf", head, COLUMNS, tuple(rows), len(rows), notes=notes, second=BELOW)
 
 
 def _history(item: Item, tz: Any) -> str:
@@ -112,7 +114,7 @@ def _stamp(text: str, tz: Any) -> str:
 def verdicts(house: Workspace, found: Sequence[Verdict]) -> Records:
     """See `Workspace.verdict_table`."""
     columns = tuple(
-        (k, label, "text", "", 0) for k, label in (("subject", "What"), ("state", "State"), ("why", "Because"))
+        (k, label, "text", "", 0) for k, label in (("subject", "What"), ("state", "State"), ("why", "Details"))
     )
     rows = tuple((v.subject, v.state, "; ".join([*v.why, *v.also])) for v in found)
     now, tz = house.now(), zone(house.config.workspace.zone)
@@ -129,7 +131,7 @@ def send_again(house: Workspace, number: int, **given: Any) -> list[Sent]:
     if target.mail == ("recipient",):
         raise RequestError("name the address it goes to")
     item, now, told = house.shelf.item(number), house.now(), []
-    if target.webhook and handing.BODY not in item.files:
+    if target.webhook and BODY not in item.files:
         raise RequestError(f"item {number} was not made for a webhook; send it by mail or into a folder")
     for parcel in handing.parcels(house, item, target, (), f"again {len(item.history)}"):
         entry = {"item": number, "identity": parcel.identity, "at": now.isoformat()}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -32,10 +33,10 @@ __all__ = ["FOLDER", "add", "load", "names", "problems", "recurrence_of", "repor
 
 FOLDER = "deliveries"
 TEXTS = ("subject", "text", "name")
-EMPTY, BELOW = ("problem",), ("to", "last", "problem")  # shown where there is one; on a line of their own
+EMPTY = ("problem",)  # shown where there is one
+BELOW = ("when", "to", "last", "problem")  # on a line of their own
 COLUMNS = (
-    ("delivery", "Delivery"), ("report", "Report"), ("period", "Period of the next run"), ("when", "When"), ("next", "Next run"),
-    ("then", "Then"), ("to", "To"), ("last", "Last run"), ("problem", "Problem"),
+    ("delivery", "Delivery"), ("report", "Report"), ("next", "Next run"), ("period", "Its period"), ("when", "When"), ("to", "Goes by"), ("last", "Last run"), ("problem", "Problem"),
 )  # fmt: skip
 
 
@@ -179,11 +180,11 @@ def table(house: Workspace, history: History, name: str = "", *, count: int = 2)
         try:
             delivery = load(house, one)
         except ConfigError as e:
-            rows.append((one, *("",) * 7, "; ".join(e.problems)))
+            rows.append((one, *("",) * 6, "; ".join(e.problems)))
             continue
         wrong = problems(house, delivery)
         notes += [f"{one}: {w}" for w in (warnings(house, delivery) if not wrong else [])]
-        rows += _rows(house, one, delivery, wrong, history, count if name else 0)
+        rows += _rows(house, one, delivery, wrong, history, count if name else 1)
     shown = [i for i, (key, _) in enumerate(COLUMNS) if key not in EMPTY or any(r[i] for r in rows)]
     columns = tuple((*COLUMNS[i], "text", "", 0) for i in shown)
     rows = [tuple(r[i] for i in shown) for r in rows]
@@ -199,11 +200,11 @@ def _rows(
     house: Workspace, name: str, delivery: Delivery, wrong: list[str], history: History, count: int
 ) -> list[tuple[str, ...]]:
     now, tz = house.now(), zone(house.config.workspace.zone)
-    due: list[datetime] = []
+    due: list[datetime | None] = []
     try:
         rule = recurrence_of(house, delivery)
         at = rule.after(now)
-        while at and len(due) < max(count, 2):
+        while at and len(due) < count:
             due.append(at)
             at = rule.after(at)
     except RequestError:
@@ -214,20 +215,19 @@ def _rows(
     if delivery.paused:
         told = f"paused; {told}"
 
-    def line(at: datetime | None, then: datetime | None) -> tuple[str, ...]:
-        return (
-            name, delivery.report, _period(house, delivery, at) if at and not wrong else "", delivery.when,
-            _moment(at, now, tz), _moment(then, now, tz), to, told, "; ".join(wrong),
-        )  # fmt: skip
+    def line(at: datetime | None) -> tuple[str, ...]:
+        period = _period(house, delivery, at) if at and not wrong else ""
+        return name, delivery.report, _moment(at, now, tz), period, delivery.when, to, told, "; ".join(wrong)
 
-    if count:
-        return [line(a, b) for a, b in zip(due, [*due[1:], None], strict=True)]
-    return [line(due[0] if due else None, due[1] if len(due) > 1 else None)]
+    return [line(at) for at in due or [None]]
 
 
 def _period(house: Workspace, delivery: Delivery, at: datetime) -> str:
     try:
-        found = stretch_of(report_of(house, delivery), house.at(at))
+        report = report_of(house, delivery)
+        if report.period == "all" and not report.parts:
+            return "everything there is"
+        found = stretch_of(report, house.at(at))
     except FermataError as e:
         return str(e).splitlines()[0]
     return found.words if found else "as of that day"
@@ -294,13 +294,13 @@ def _text(data: dict[str, Any]) -> str:
 
 def units(house: Workspace, program: str, kind: str) -> str:
     """Ready-made lines that run what is due every five minutes: for `cron`, or a service and a timer for `systemd`."""
-    command = f"{program} --workspace {house.path} send"
+    command = shlex.join([program, "--workspace", str(house.path), "send", "--quiet"])
     if kind == "cron":
-        return f"# crontab -e; what it prints on standard error is mailed by cron\n*/5 * * * * {command} --quiet\n"
+        return f"# crontab -e; what it prints on standard error is mailed by cron\n*/5 * * * * {command}\n"
     title = house.config.workspace.name or house.path.name
     return (
         f"# /etc/systemd/system/fermata-send.service\n[Unit]\nDescription=Deliveries of {title}\n\n[Service]\nType=oneshot\n"
-        f"ExecStart={command} --quiet\nUMask=0077\nNoNewPrivileges=yes\nProtectSystem=full\n\n"
+        f"ExecStart={command}\nUMask=0077\nNoNewPrivileges=yes\nProtectSystem=full\n\n"
         "# /etc/systemd/system/fermata-send.timer, then: systemctl enable --now fermata-send.timer\n"
         f"[Unit]\nDescription=Every five minutes: deliveries of {title}\n\n[Timer]\nOnCalendar=*:0/5\nPersistent=true\n\n"
         "[Install]\nWantedBy=timers.target\n"

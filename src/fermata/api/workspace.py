@@ -36,6 +36,7 @@ from fermata.reports.model import Report
 from fermata.reports.registers import Found, register_table
 from fermata.reports.result import Records
 from fermata.reports.viewing import viewed
+from fermata.telling import tell
 
 __all__ = ["CONFIG", "Place", "Workspace", "open_workspace"]
 
@@ -149,6 +150,14 @@ class Workspace(Administered):
         place = self.place()
         place.view.allows(report, self.definition)
         answer = answers.answer(report, place, self.now(), explained=explain, limit=limit)
+        head = answer.context
+        tell(
+            "info",
+            "report ran",
+            logs=", ".join(n for n, _ in head.fresh),
+            plan=head.plan,
+            debug={"title": head.title, "filters": head.filters, "view": self.view.words},
+        )
         return Result(viewed(answer, self.view.words), place, self.config.display.merged(report.display))
 
     def keep(

@@ -83,6 +83,12 @@ WALK = (
             *(a for form in ("html", "pdf", "xlsx", "png") for a in ("--output", f"{{}}/refused.{form}")),
         ],
     ),
+    (
+        "A run kept with what proves it",
+        ["report", "worked-and-required", "--keep", "for the works council", "--output", "pdf", "--output", "xlsx"],
+    ),
+    ("Proved: nothing stored was changed, and the same figures come out again", ["verify"]),
+    ("What goes out by itself, when, and to whom; fermata send runs what is due", ["schedule"]),
 )
 
 

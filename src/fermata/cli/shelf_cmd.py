@@ -15,14 +15,15 @@ __all__ = ["command", "verify"]
 @click.group(name="shelf", invoke_without_command=True)
 @click.option("--gone", is_flag=True, help="List what was dropped or has expired, too.")
 @giving.output
+@click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N; the cut is stated.")
 @click.pass_context
-def command(ctx: click.Context, gone: bool, output: tuple[str, ...]) -> None:
+def command(ctx: click.Context, gone: bool, output: tuple[str, ...], limit: int | None) -> None:
     """Finished outputs with what proves them. Without a subcommand: list them, the latest first.
 
     Deliveries put their outputs here; `fermata report NAME --keep` does by hand.
     """
     if ctx.invoked_subcommand is None:
-        giving.emit(common.open_workspace(ctx).shelf_table(gone=gone), output)
+        giving.emit(common.open_workspace(ctx).shelf_table(gone=gone), output, limit)
 
 
 @command.command(name="show")

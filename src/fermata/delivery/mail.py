@@ -65,6 +65,10 @@ def message(
         if major == "text":
             major, minor = "application", "octet-stream"  # as it is, byte for byte
         made.add_attachment(path.read_bytes(), maintype=major, subtype=minor, filename=path.name)
+    for number, part in enumerate(p for p in made.walk() if p.is_multipart()):
+        part.set_boundary(
+            f"={identity.strip('<>').partition('@')[0]}-{number}="
+        )  # the same bytes each time it is tried
     return made
 
 

@@ -161,7 +161,9 @@ class Target(Strict):
     def words(self) -> str:
         """Where it goes, in words."""
         return (
-            f"mail to {', '.join(self.mail)}"
+            "mail to whom a part is for"
+            if self.mail == ("recipient",)
+            else f"mail to {', '.join(self.mail)}"
             if self.mail
             else f"folder {self.folder}"
             if self.folder

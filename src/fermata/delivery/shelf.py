@@ -23,9 +23,13 @@ from fermata.chain import Chain, digest, private
 from fermata.delivery.folder import put
 from fermata.errors import ArchiveDamaged, DataError, RequestError
 
-__all__ = ["FACTS", "Item", "Shelf"]
+__all__ = ["BODY", "FACTS", "FRAGMENT", "Item", "Shelf"]
 
-FACTS = "run.json"
+FACTS, FRAGMENT, BODY = (
+    "run.json",
+    "fragment.html",
+    "result.json",
+)  # beside the outputs: what a message's text and a webhook need
 Facts = dict[str, Any]
 
 
@@ -49,8 +53,8 @@ class Item:
 
     @property
     def outputs(self) -> list[str]:
-        """The names of its files but for the facts."""
-        return [n for n in self.files if n != FACTS]
+        """The names of its files but for those that are only for handing over."""
+        return [n for n in self.files if n not in (FACTS, FRAGMENT, BODY)]
 
 
 @dataclass(frozen=True)
@@ -85,7 +89,7 @@ class Shelf:
         return found
 
     def paths(self, item: Item) -> list[Path]:
-        """Its files but for the facts, as they were made. Raises ArchiveDamaged where one was changed."""
+        """Its outputs, as they were made. Raises ArchiveDamaged where one was changed."""
         if wrong := self.changed(item):
             raise ArchiveDamaged("; ".join(wrong))
         return [self.folder(item.number) / name for name in item.outputs]

@@ -14,7 +14,7 @@ __all__ = ["SUBJECT", "TEXT", "checked", "file_name", "filled", "header", "page"
 SUBJECT = "{{ title }}{% if part %}, {{ part }}{% endif %}: {{ period }}"
 TEXT = """\
 {{ title }}{% if part %}: {{ part }}{% endif %}
-{{ period }} ({{ zone }}){% if view %}
+{{ period }} ({{ zone }}){% if view and view != part %}
 {{ view }}{% endif %}
 {% if verdict %}
 {{ verdict }}
@@ -27,20 +27,19 @@ Note: {{ note }}{% endfor %}
 """
 MOST = 200  # characters of a header
 PAGE = """\
-<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{{ title }}</title></head>
-<body style="font: 15px/1.5 system-ui, sans-serif; color: #1f2328; background: #ffffff; max-width: 60em">
-{% if own %}{% for line in own.splitlines() %}{{ line }}<br>
-{% endfor %}{% else %}<h1 style="font-size: 20px; margin: 0">{{ title }}{% if part %}: {{ part }}{% endif %}</h1>
-<p style="margin: 0 0 1em; color: #57606a">{{ period }} ({{ zone }}){% if view %}<br>{{ view }}{% endif %}</p>
+<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{{ title }}</title>
+<style>td, th { padding: 2px 20px 2px 0 } table { border-collapse: collapse; margin: 0 0 1em }</style></head>
+<body style="font: 15px/1.5 system-ui, sans-serif; color: #1f2328; background: #ffffff; max-width: 60em; margin: 16px">
+{% if own %}{% for line in own.strip().splitlines() %}{{ line }}<br>
+{% endfor %}{% elif not tables %}<h1 style="font-size: 20px; margin: 0">{{ title }}{% if part %}: {{ part }}{% endif %}</h1>
+<p style="margin: 0 0 1em; color: #57606a">{{ period }} ({{ zone }}){% if view and view != part %}<br>{{ view }}{% endif %}</p>
 {% if verdict %}<p><strong>{{ verdict }}</strong></p>{% endif %}
-{% if figures %}<table style="border-collapse: collapse; margin: 0 0 1em">
-{% for label, figure in figures.items() %}<tr><td style="padding: 2px 24px 2px 0">{{ label }}</td>\
-<td style="padding: 2px 0; text-align: right; font-variant-numeric: tabular-nums">{{ figure }}</td></tr>
+{% if figures %}<table>{% for label, figure in figures.items() %}<tr><td>{{ label }}</td>\
+<td style="text-align: right; font-variant-numeric: tabular-nums">{{ figure }}</td></tr>
 {% endfor %}</table>{% endif %}
 {% for link in links %}<p><a href="{{ link }}">{{ link }}</a></p>{% endfor %}
-{% endif %}{{ tables }}
-{% if notes and not own %}<ul style="padding-left: 1.2em; color: #57606a">{% for note in notes %}<li>{{ note }}</li>
-{% endfor %}</ul>{% endif %}
+{% if notes %}<ul style="padding-left: 1.2em; color: #57606a">{% for note in notes %}<li>{{ note }}</li>
+{% endfor %}</ul>{% endif %}{% endif %}{{ tables }}
 </body></html>
 """
 VALUES = (

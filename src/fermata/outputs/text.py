@@ -164,7 +164,8 @@ def _table(grid: Grid, colour: bool, width: int | None) -> Iterator[str]:
                 line += " " * (sum(widths[i] + 2 for i in block) - _width(line)) + bar
             yield _styled(line, BOLD, colour) if level < grid.depth else line
             if below and n == len(blocks) - 1 and any(texts[i] for i in below):
-                yield "    " + " · ".join(f"{grid.headings[i]} {texts[i]}" for i in below if texts[i])
+                said = " · ".join(f"{grid.headings[i]} {texts[i]}" for i in below if texts[i])
+                yield from (f"    {part}" for part in _wrapped(said, width - 4 if width else None))
 
 
 def _bars(grid: Grid, rows: Rows) -> list[str]:
