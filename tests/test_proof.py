@@ -217,3 +217,35 @@ def test_a_chain_finds_what_was_changed_or_cut(tmp_path: Path) -> None:
     chain.path.write_bytes(chain.path.read_bytes() + more)
     chain.add({"n": 6})
     assert [e["n"] for e in chain.read()] == [0, 1, 2, 3, 4, 5, 6]
+
+
+def test_putting_files_together_changes_nothing_else(make: Maker) -> None:
+    """After daily imports and compaction: fewer files, the same fingerprint, figures and provenance; duplicates are still found, an
+    import can still be taken back, and a dry run changes nothing.
+    """
+    house = make(post.DOORS % 25, now=NOW, people=post.PEOPLE, teams=post.TEAMS)
+    for day in range(1, 9):
+        lines = post.doors(days=day).splitlines()
+        (house.path / f"doors-{day}.csv").write_text("\n".join([lines[0], *lines[-4:]]) + "\n")
+        house.import_log("doors")
+    house.keep(MARCH, ["csv"])
+    where = house.log("doors").during("2026-03").events()[["start", "file", "record"]].to_dict()
+    assert (house.compact("doors", dry=True).before, len(house.archive.snapshot().manifest.log("doors").parts)) == (
+        8,
+        8,
+    )
+    told = command("-w", str(house.path), "compact").stdout
+    assert told == "doors: 8 files became 1, 32 events\n"
+    house = later(house)
+    assert len(house.archive.snapshot().manifest.log("doors").parts) == 1
+    assert [v.state for v in house.verify()] == ["same"] * 3
+    assert house.log("doors").during("2026-03").events()[["start", "file", "record"]].to_dict() == where
+    lines = post.doors(days=9).splitlines()
+    (house.path / "doors-again.csv").write_text("\n".join([lines[0], *lines[-12:]]) + "\n")
+    assert house.import_log("doors")[-1].file.duplicate == 8  # type: ignore[union-attr]
+    house.take_back(10)
+    house.take_back(8)
+    house = later(house)
+    assert house.log("doors").run().cell() == 28
+    assert house.compact("doors").before == 0
+    assert house.verify()[0].state == "same"

@@ -9,6 +9,7 @@ from typing import IO, Any
 
 from fermata.api import importing
 from fermata.api.base import Base
+from fermata.archive.compacting import Compaction, compact
 from fermata.archive.retention import Removal
 from fermata.intake.importer import Outcome
 from fermata.intake.storing import Progress
@@ -62,6 +63,15 @@ class Administered(Base):
         """
         self.view.refuse("dropping old events")
         return importing.expire(self, log, older_than, dry=dry, wait=wait)
+
+    def compact(self, log: str, *, least: int = 2, dry: bool = False, wait: float = 60) -> Compaction:
+        """Puts the many small files of daily imports together, a file for each month of the log with at least `least` of them.
+
+        No figure, provenance or fingerprint changes; with `dry`, only says what would be done. Raises UnknownName, ArchiveBusy.
+        """
+        self.view.refuse("putting files together")
+        self.mapping(log)
+        return compact(self.archive, log, importing.naive(self.now()), least=least, dry=dry, wait=wait)
 
     def rejects(self, log: str) -> list[dict[str, Any]]:
         """The log's rejected records: file, record number, line in the file where known, reason, text."""

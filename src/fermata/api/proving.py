@@ -186,6 +186,8 @@ def _told(entry: dict[str, Any]) -> str:
         return f"import {entry['taken_back']} was taken back {at}"
     if entry.get("what") == "expired":
         return f"events before {entry['before'][:10]} expired {at}"
+    if entry.get("what") == "compacted":
+        return f"files were put together {at}"
     names = ", ".join(f["path"] for f in entry["files"][:3])
     more = f" and {len(entry['files']) - 3} more" if len(entry["files"]) > 3 else ""
     return f"import {entry['import']} {at}: {names}{more}" + (

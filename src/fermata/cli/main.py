@@ -42,6 +42,7 @@ COMMANDS = {  # name -> what it does, in the order people work
     "verify": "prove that kept runs give the same figures again, and that nothing stored was changed",
     "take-back": "take an import out again",
     "expire": "drop events older than a log keeps them",
+    "compact": "put the many small files of daily imports together",
 }
 PLACES = {
     "save": "reports_cmd",
@@ -56,6 +57,7 @@ PLACES = {
     "verify": "shelf_cmd",
     "take-back": "remove_cmd",
     "expire": "remove_cmd",
+    "compact": "remove_cmd",
 }
 
 

@@ -8,7 +8,7 @@ import click
 
 from fermata.cli import common
 
-__all__ = ["expire", "take_back"]
+__all__ = ["compact", "expire", "take_back"]
 
 
 @click.command(name="take-back")
@@ -30,6 +30,26 @@ def take_back(ctx: click.Context, number: int, dry_run: bool, wait: float) -> No
 def expire(ctx: click.Context, log: str, older_than: str, dry_run: bool, wait: float) -> None:
     """Drop the events of LOG that ended longer ago than it is kept, with their rejects and received copies."""
     _told(common.open_workspace(ctx).expire(log, older_than, dry=dry_run, wait=wait), "what is older")
+
+
+@click.command(name="compact")
+@click.argument("logs", nargs=-1, metavar="[LOG]...")
+@click.option(
+    "--least", type=click.IntRange(min=2), default=2, show_default=True, help="Only where a month has this many files."
+)
+@click.option("--dry-run", is_flag=True, help="Only say what would be put together.")
+@click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for an import.")
+@click.pass_context
+def compact(ctx: click.Context, logs: tuple[str, ...], least: int, dry_run: bool, wait: float) -> None:
+    """Put the files of each month of LOGs (of all) together, for a quiet hour. No figure changes; `fermata verify` proves it."""
+    workspace = common.open_workspace(ctx)
+    for log in logs or tuple(workspace.config.logs):
+        found = workspace.compact(log, least=least, dry=dry_run, wait=wait)
+        if found.before:
+            verb = "became" if found.done else "would become"
+            click.echo(f"{log}: {found.before:,} files {verb} {found.after:,}, {found.events:,} events")
+        else:
+            click.echo(f"{log}: nothing to put together")
 
 
 def _told(removal: Any, what: str) -> None:
