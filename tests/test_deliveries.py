@@ -167,7 +167,7 @@ def test_what_fails_for_now_is_tried_again(house: Workspace, inbox: post.Inbox) 
 
 def test_a_server_that_is_not_there_for_days_is_given_up_loudly(house: Workspace) -> None:
     """The pauses grow to hours; after three days it is given up, and said."""
-    put(house, REFUSED + TO_ADA)
+    put(house, REFUSED + 'keep = "1 day"\n' + TO_ADA)
     tries, at = [], DUE
     while at < DUE + timedelta(days=4):
         for one in house.at(at).send():
@@ -178,6 +178,29 @@ def test_a_server_that_is_not_there_for_days_is_given_up_loudly(house: Workspace
     assert len(tries) < 20
     assert tries[-1][0] >= timedelta(days=3)
     assert "Connection refused" in house.timetable().rows[0][-1]
+    assert house.shelf.items() == []  # kept while somebody waited for it, though its time was over
+
+
+def test_what_is_dropped_before_it_went_out_is_said(house: Workspace) -> None:
+    """Somebody drops an output that is still to be handed over: given up, with the reason."""
+    put(house, REFUSED + TO_ADA)
+    assert [s.what for s in house.at(DUE).send()] == ["later"]
+    house.shelf.drop([1], "by mistake", DUE)
+    told = house.at(DUE + timedelta(minutes=6)).send()
+    assert [(s.what, s.failed) for s in told] == [("given up", True)]
+    assert "by mistake" in told[0].why
+
+
+def test_mail_without_a_server_is_said(make: Maker) -> None:
+    """A delivery by mail where no server is declared: by the timetable, and by a send, which goes on."""
+    house = make(post.DOORS.split("[mail]")[0], now=BEFORE, doors=post.doors(), people=post.PEOPLE, teams=post.TEAMS)
+    house.import_log("doors")
+    (house.path / "deliveries").mkdir()
+    put(house, REFUSED + TO_ADA)
+    assert "mail needs a server: [mail] in fermata.toml" in house.timetable().rows[0][-1]
+    assert [s.what for s in house.at(DUE).send()] == ["failed"]
+    assert house.at(DUE + timedelta(minutes=4)).send() == []
+    assert [s.what for s in house.at(DUE + timedelta(minutes=6)).send()] == ["failed"]
 
 
 def test_a_connection_broken_before_the_end_is_no_doubt(house: Workspace, inbox: post.Inbox) -> None:

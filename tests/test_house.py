@@ -27,7 +27,7 @@ MAY_IMPORT = {
     "delivery": {"timeline"},
     "api": {"analysis", "archive", "delivery", "intake", "outputs", "registers", "reports", "timeline"},
     "demo": set(),
-    "cli": {"api", "demo", "outputs", "reports", "timeline"},
+    "cli": {"api", "delivery", "demo", "outputs", "reports", "timeline"},
 }
 HEAVY = (
     "pandas",

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import dataclasses
 from collections import Counter
-from datetime import date, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 import pytest
 
+from fermata.analysis import guarding
 from fermata.analysis.computed import Arithmetic, Classes, Price, Rates, Rule
 from fermata.analysis.derive import Assembly, Collapse, Link, Pairing, Part, States
 from fermata.analysis.filters import Selection, conditions
@@ -16,6 +17,7 @@ from fermata.analysis.formula import Formula
 from fermata.analysis.plan import HoursOf
 from fermata.analysis.presence import Contacts, inside_at
 from fermata.fields import Field
+from fermata.registers.scope import pseudonym
 from fermata.reports.terms import Terms
 from fermata.timeline.hours import Hours, week
 from tests import engines
@@ -25,6 +27,7 @@ HERE = dataclasses.replace(engines.SCHEMA, zone=ZONE)
 ENDS = Selection(conditions({"action": "out"}))
 DAYS = timedelta(days=1)
 EVER, NEVER, TURN = datetime(1900, 1, 1), datetime(9999, 1, 1), datetime(2026, 1, 1)
+TURN_UTC = TURN.replace(tzinfo=UTC)
 PRICES = tuple(
     Price((m,), a, b, each, time, (amount,), least)
     for m, a, b, each, time, amount, least in (
@@ -138,3 +141,30 @@ def test_people_are_found_alike(placed: engines.Placed, duck: engines.Placed) ->
         found.append((sorted(map(str, near)), sorted(map(str, inside))))
     assert found[0] == found[1]
     assert all(found[0])
+
+
+def test_views_are_the_same(placed: engines.Placed, duck: engines.Placed) -> None:
+    """Rows of whoever is within while they are, pseudonyms in the place of names, numbers cut short: every event alike."""
+    turn = datetime(2026, 1, 1)
+    rows = [("Ann", EVER, turn), ("Bob", turn, NEVER), ("Žofie", EVER, NEVER)]
+
+    def seen(placed: engines.Placed) -> list[str]:
+        engine, events = placed
+        told = guarding.within(engine, events, "person", rows, datetime(2025, 10, 1), datetime(2026, 3, 31))
+        told = guarding.replaced(
+            engine, told, {"person": "badge", "device": "asset"}, lambda names, text: pseudonym(b"k", names, text)
+        )
+        return sorted(map(str, engine.run(guarding.shortened(told, {"action": 2})).to_pylist()))
+
+    expected = [
+        e
+        for e in EVENTS
+        if e.user == "Žofie" or (e.user == "Ann" and e.start < TURN_UTC) or (e.user == "Bob" and e.start >= TURN_UTC)
+    ]
+    here = seen(placed)
+    assert here == seen(duck)
+    assert len(here) == len(expected)
+    assert sum("in'" not in row and "…" in row for row in here) == sum(
+        e.action == "denied" or e.action == "out" for e in expected
+    )
+    assert not [n for n in ("Ann", "Bob", "Žofie") if n in str(here)]

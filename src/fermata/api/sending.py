@@ -15,6 +15,7 @@ from fermata.api import conditions, content, handing, making, recipients, timeta
 from fermata.api.handing import Parcel
 from fermata.delivery import wording
 from fermata.delivery.model import Delivery
+from fermata.delivery.outcome import Sent
 from fermata.delivery.progress import GIVE_UP, History, Letter, Run, pause
 from fermata.delivery.shelf import Item, Shelf
 from fermata.errors import FermataError, RequestError
@@ -29,28 +30,7 @@ if TYPE_CHECKING:
     from fermata.api.making import Made
     from fermata.api.workspace import Workspace
 
-__all__ = ["Sent", "send"]
-
-FAILURES = ("failed", "later", "refused", "doubt", "missed", "given up")
-
-
-@dataclass(frozen=True)
-class Sent:
-    """What became of a delivery's run, or of one handing over of it: `what` in a word (sent, later, refused, doubt, waits, held, failed, not
-    needed, quiet, same period, missed, empty, no address, given up, first seen), `to` whom, and `why`.
-    """
-
-    delivery: str
-    planned: datetime | None
-    what: str
-    to: str = ""
-    why: str = ""
-    part: str = ""
-
-    @property
-    def failed(self) -> bool:
-        """Whether somebody should look at it."""
-        return self.what in FAILURES
+__all__ = ["send"]
 
 
 def send(house: Workspace, name: str = "", *, at_once: bool = False, wait: float = 0) -> list[Sent]:
@@ -71,7 +51,7 @@ def send(house: Workspace, name: str = "", *, at_once: bool = False, wait: float
         sender = Sender(house, house.shelf, history, house.now(), archive, bool(name))
         for one in wanted:
             sender.told += sender.deliver(one, at_once=at_once)
-        for item in house.shelf.expire(sender.now):
+        for item in house.shelf.expire(sender.now, besides=history.needed):
             tell("info", "expired", item=item.number)
     return sender.told
 
@@ -189,17 +169,18 @@ class Sender:
 
     def _run(self, delivery: Delivery, run: Run) -> list[Sent]:
         told: list[Sent] = []
+        waited = delivery.wait and self.now >= run.planned + exact(delivery.wait)
+        if run.stage and not (run.due(self.now, self.archive) or self.named or waited):
+            return [Sent(run.delivery, run.planned, run.stage, why=run.why)] if run.stage != "failed" else []
         if not run.made:
-            waited = delivery.wait and self.now >= run.planned + exact(delivery.wait)
-            if not (run.due(self.now, self.archive) or self.named or waited):
-                return [Sent(run.delivery, run.planned, run.stage, why=run.why)] if run.stage != "failed" else []
             told = self._make(delivery, run)
             if run.over or not run.made:
                 return told
         for part, number in run.items.items():
             item = self.shelf.item(number, gone=True)
-            if not item.gone:
-                told += self._hand_over(delivery, run, item, run.recipients.get(part, ()))
+            if item.gone:  # by hand, or with the events it tells of
+                return [*told, self._over(run, "given up", f"item {number} was {item.gone}")]
+            told += self._hand_over(delivery, run, item, run.recipients.get(part, ()))
         return [*told, *self._ended(run)]
 
     # ---- making

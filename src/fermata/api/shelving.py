@@ -12,9 +12,9 @@ from fermata import tomlfile
 from fermata.api import handing, making
 from fermata.api.base import Base
 from fermata.api.proving import Verdict
-from fermata.api.sending import Sent
 from fermata.delivery import wording
 from fermata.delivery.model import Target
+from fermata.delivery.outcome import Sent
 from fermata.delivery.shelf import BODY, Item
 from fermata.errors import RequestError
 from fermata.outputs import FORMS

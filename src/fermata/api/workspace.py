@@ -19,7 +19,7 @@ from fermata.api.place import Place
 from fermata.api.proving import Verdict
 from fermata.api.question import Question
 from fermata.api.result import Result
-from fermata.api.sending import Sent
+from fermata.delivery.outcome import Sent
 from fermata.delivery.progress import History
 from fermata.delivery.shelf import Item
 from fermata.errors import RequestError
@@ -179,6 +179,10 @@ class Workspace(Administered):
     def shelf_table(self, *, gone: bool = False) -> Records:
         """What is on the shelf, the latest first; with `gone`, what was, too."""
         return shelving.table(self, gone=gone)
+
+    def expire_shelf(self) -> list[Item]:
+        """Drops what the shelf keeps no longer, but for what a delivery still has to hand over."""
+        return self.shelf.expire(self.now(), besides=History.of(self.shelf.record.read()).needed)
 
     def shelf_facts(self, number: int) -> list[tuple[str, str]]:
         """What an item was made of and what was done with it, as (what, words). Raises RequestError."""

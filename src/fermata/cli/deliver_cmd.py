@@ -13,7 +13,7 @@ import click
 from fermata.cli import common, giving
 
 if TYPE_CHECKING:
-    from fermata.api.sending import Sent
+    from fermata.delivery.outcome import Sent
 
 __all__ = ["schedule", "send"]
 

@@ -94,9 +94,8 @@ def drop(ctx: click.Context, items: tuple[int, ...], why: str) -> None:
 @command.command(name="expire")
 @click.pass_context
 def expire(ctx: click.Context) -> None:
-    """Drop what is kept no longer; `fermata send` does so each time."""
-    workspace = common.open_workspace(ctx)
-    found = workspace.shelf.expire(workspace.now())
+    """Drop what is kept no longer and nobody waits for; `fermata send` does so each time."""
+    found = common.open_workspace(ctx).expire_shelf()
     for item in found:
         common.note(f"dropped: item {item.number}, {item.title}, kept until {item.until:%Y-%m-%d}")
     if not found:

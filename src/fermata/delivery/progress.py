@@ -134,6 +134,11 @@ class History:
                 if entry.get("name"):
                     self.placed.setdefault((run.delivery, entry["part"], result["to"][0]), []).append(entry["name"])
 
+    @property
+    def needed(self) -> set[int]:
+        """The items of the shelf that somebody still waits for."""
+        return {number for run in self.runs.values() if not run.over for number in run.items.values()}
+
     def of_delivery(self, name: str) -> list[Run]:
         """Its runs by planned time."""
         return sorted((r for r in self.runs.values() if r.delivery == name), key=lambda r: (r.planned, r.by_hand))

@@ -13,7 +13,7 @@ import functools
 import json
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -171,15 +171,15 @@ class Shelf:
             shutil.rmtree(self.folder(item.number), ignore_errors=True)
         return items
 
-    def expire(self, now: datetime) -> list[Item]:
-        """Drops what is kept no longer, and clears what a killed process left."""
+    def expire(self, now: datetime, *, besides: Collection[int] = ()) -> list[Item]:
+        """Drops what is kept no longer, but for the items `besides`, and clears what a killed process left."""
         if not self.root.is_dir():
             return []
         there = self.items(gone=True)
         for item in there:
             if item.gone:
                 shutil.rmtree(self.folder(item.number), ignore_errors=True)
-        past = [i.number for i in there if not i.gone and i.until and i.until <= now]
+        past = [i.number for i in there if not i.gone and i.until and i.until <= now and i.number not in besides]
         return self.drop(past, "its time was over", now)
 
 
