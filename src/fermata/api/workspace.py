@@ -7,19 +7,17 @@ import functools
 from collections.abc import Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from fermata.analysis.derive import Collapse
-from fermata.api import keeping, people, proving, sending, shelving, timetable
+from fermata.api import keeping, people
 from fermata.api.administering import Administered
 from fermata.api.base import Clock
 from fermata.api.config import load
 from fermata.api.evacuation import Clearing
 from fermata.api.place import Place
-from fermata.api.proving import Verdict
 from fermata.api.question import Question
 from fermata.api.result import Result
-from fermata.delivery.outcome import Sent
 from fermata.delivery.progress import History
 from fermata.delivery.shelf import Item
 from fermata.errors import RequestError
@@ -37,6 +35,10 @@ from fermata.reports.registers import Found, register_table
 from fermata.reports.result import Records
 from fermata.reports.viewing import viewed
 from fermata.telling import tell
+
+if TYPE_CHECKING:
+    from fermata.api.proving import Verdict
+    from fermata.delivery.outcome import Sent
 
 __all__ = ["CONFIG", "Place", "Workspace", "open_workspace"]
 
@@ -174,10 +176,14 @@ class Workspace(Administered):
 
         It stays for ever unless `keep_for` says how long (90 days). Raises what a run raises.
         """
+        from fermata.api import shelving
+
         return shelving.keep(self, report, forms, named=named, label=label, keep_for=keep_for, author=author)
 
     def shelf_table(self, *, gone: bool = False) -> Records:
         """What is on the shelf, the latest first; with `gone`, what was, too."""
+        from fermata.api import shelving
+
         return shelving.table(self, gone=gone)
 
     def expire_shelf(self) -> list[Item]:
@@ -186,10 +192,14 @@ class Workspace(Administered):
 
     def shelf_facts(self, number: int) -> list[tuple[str, str]]:
         """What an item was made of and what was done with it, as (what, words). Raises RequestError."""
+        from fermata.api import shelving
+
         return shelving.facts(self, number)
 
     def verdict_table(self, verdicts: Sequence[Verdict]) -> Records:
         """What `verify` found, as a listing."""
+        from fermata.api import shelving
+
         return shelving.verdicts(self, verdicts)
 
     def send_again(self, number: int, **target: Any) -> list[Sent]:
@@ -197,14 +207,20 @@ class Workspace(Administered):
 
         Raises RequestError; what becomes of it is recorded.
         """
+        from fermata.api import shelving
+
         return shelving.send_again(self, number, **target)
 
     def deliveries(self) -> list[str]:
         """The names of what is on the timetable."""
+        from fermata.api import timetable
+
         return timetable.names(self)
 
     def timetable(self, name: str = "", *, count: int = 2) -> Records:
         """Every delivery with its next runs, how the last one ended, and what is wrong with it; with a name, its next `count` runs."""
+        from fermata.api import timetable
+
         return timetable.table(self, History.of(self.shelf.record.read()), name, count=count)
 
     def schedule(self, name: str, *, over: bool = False, **data: Any) -> tuple[Path, list[str]]:
@@ -213,6 +229,8 @@ class Workspace(Administered):
         `data` are the keys of `deliveries/NAME.toml`; `report="last"` keeps the last run under that name. Returns the file, and what
         will work but may not be meant. Raises RequestError with every problem.
         """
+        from fermata.api import timetable
+
         return timetable.add(self, name, over=over, **data)
 
     def send(self, name: str = "", *, at_once: bool = False, wait: float = 0) -> list[Sent]:
@@ -220,12 +238,16 @@ class Workspace(Administered):
 
         A failure is one of what is returned and no exception, so that the others go out. Raises ArchiveBusy while another does it.
         """
+        from fermata.api import sending
+
         return sending.send(self, name, at_once=at_once, wait=wait)
 
     def verify(self, number: int | None = None) -> list[Verdict]:
         """Whether the archive, the ledger and the shelf are as they were stored, and whether kept runs (or the one of that number) give
         the same figures again.
         """
+        from fermata.api import proving
+
         whole = [proving.archive(self), proving.shelf(self)]
         if number is None and whole[1].state == "damaged":
             return whole  # what is kept of the runs cannot be trusted
