@@ -26,9 +26,10 @@ zone = "{ZONE}"
 [logs.visits]
 kind = "door access"
 files = "incoming/*.csv"
+zone = "UTC"
 [logs.visits.fields]
-start = {{ column = "When", form = "%Y-%m-%d %H:%M:%S", zone = "UTC" }}
-finish = {{ column = "Until", form = "%Y-%m-%d %H:%M:%S", zone = "UTC" }}
+start = {{ column = "When", form = "%Y-%m-%d %H:%M:%S" }}
+finish = {{ column = "Until", form = "%Y-%m-%d %H:%M:%S" }}
 user = "Badge"
 device = "Reader"
 place = "Area"

@@ -7,10 +7,13 @@ import json
 import logging
 import multiprocessing
 import os
+import socket
+import struct
 import threading
 import zipfile
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
+from email.message import EmailMessage
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 from typing import Any
@@ -22,6 +25,7 @@ from fermata.api import timetable
 from fermata.api.workspace import open_workspace
 from fermata.chain import Chain
 from fermata.delivery import folder, smtp, webhook
+from fermata.delivery.model import MailMap
 from fermata.delivery.shelf import BODY
 from fermata.delivery.wording import file_name, filled, header
 from fermata.errors import ArchiveBusy
@@ -203,13 +207,45 @@ def test_mail_without_a_server_is_said(make: Maker) -> None:
     assert [s.what for s in house.at(DUE + timedelta(minutes=6)).send()] == ["failed"]
 
 
-def test_a_connection_broken_before_the_end_is_no_doubt(house: Workspace, inbox: post.Inbox) -> None:
-    """What the server cannot have taken is tried again."""
+def test_a_whole_message_refused_for_now_is_tried_again(house: Workspace, inbox: post.Inbox) -> None:
+    """A server that took the text and says that it cannot keep it now."""
     inbox.answers = ["451 out of space"]
     put(house, REFUSED + TO_ADA)
     assert whats(house.at(DUE).send()) == [("later", "ada@house.example")]
     assert whats(house.at(DUE + timedelta(minutes=10)).send()) == [("sent", "ada@house.example")]
     assert inbox.got == ["ada@house.example"]
+
+
+def test_a_connection_broken_within_the_text_is_no_doubt(tmp_path: Path) -> None:
+    """A server that goes away while the text is being sent has taken nothing: it is tried again, without a doubt."""
+    letter = EmailMessage()
+    letter["Subject"] = "long"
+    letter.set_content("a line of text\n" * 800_000)
+
+    def speak(listening: socket.socket) -> None:
+        near, _ = listening.accept()
+        with near, near.makefile("rwb") as lines:
+            lines.write(b"220 here\r\n")
+            lines.flush()
+            for line in lines:
+                lines.write(b"354 go on\r\n" if line.startswith(b"DATA") else b"250 fine\r\n")
+                lines.flush()
+                if line.startswith(b"DATA"):
+                    lines.read(5000)
+                    near.setsockopt(
+                        socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0)
+                    )  # a reset, as of a crash
+                    return
+
+    with socket.create_server(("127.0.0.1", 0)) as listening:
+        server = threading.Thread(target=speak, args=(listening,))
+        server.start()
+        settings = MailMap(
+            server="127.0.0.1", port=listening.getsockname()[1], security="none", sender="r@house.example"
+        )
+        outcomes = smtp.send(settings, tmp_path, letter, ["ada@house.example"])
+        server.join()
+    assert [o.state for o in outcomes] == ["later"]
 
 
 @pytest.mark.parametrize("policy", ["again", "leave"])
