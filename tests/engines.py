@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
@@ -182,7 +183,9 @@ Place = Callable[[Any], Placed]
 def run(placed: Placed, logs: Logs, **report: Any) -> tuple[Plan, Table]:
     """The finished table of a report over placed events; every absence counts as zero."""
     plan = resolve(Report.model_validate({"log": "log", **report}), logs, datetime(2030, 1, 1, tzinfo=UTC))
-    figures = combine.gather(plan, lambda strand: placed)
+    keeping = getattr(placed[0], "keeping", contextlib.nullcontext)
+    with keeping():
+        figures = combine.gather(plan, lambda strand: placed)
     return plan, finish(plan, figures, lambda strand, slot: True)
 
 

@@ -9,13 +9,13 @@ from typing import Any
 
 from fermata.analysis.engine import Engine
 from fermata.analysis.identify import opened
-from fermata.analysis.measures import Measure
+from fermata.analysis.measures import LENGTHS, ONWARDS, Measure
 from fermata.analysis.plan import Dimension, Plan, Strand
 from fermata.analysis.roll import at_once, beyond, lengths, onwards
-from fermata.analysis.stages import ELSE_LABEL, Reduction, reductions
+from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, Reduction, component, reductions
 from fermata.timeline import Slot
 
-__all__ = ["Figures", "gather"]
+__all__ = ["Figures", "gather", "regrouped"]
 
 Key = tuple[Any, ...]
 Figures = dict[tuple[Dimension, ...], dict[Key, dict[tuple[int, str], Any]]]
@@ -38,6 +38,40 @@ def gather(plan: Plan, source: Source) -> Figures:
     once = _gathered(above, source)
     each = _gathered(plan, source)
     return {level: figures if several in level else once[level] for level, figures in each.items()}
+
+
+def regrouped(plan: Plan, figures: Figures, source: Source) -> Figures:
+    """The figures with only the groups of the first dimension that the plan keeps, all others as one. Parts that add up are added up here;
+    for measures that do not, the events are asked again.
+    """
+    measures = [m for s in plan.strands for _, m in s.measures]
+    adds = all(
+        component(m) and m.name not in (*LENGTHS, *ONWARDS) and (m.base or m).name not in LENGTHS for m in measures
+    )
+    if not adds or plan.set_dimension or plan.zeros:
+        return gather(plan, source)
+    how = {c: way for m in measures for c, way in component(m)}
+    rest = ELSE_LABEL if plan.by[0].calendar else ELSE_TEXT
+    found: Figures = {}
+    for level, groups in figures.items():
+        if plan.by[0] not in level:
+            found[level] = groups
+            continue
+        at = level.index(plan.by[0])
+        into: dict[Key, dict[tuple[int, str], Any]] = {}
+        found[level] = into
+        for key, cells in groups.items():
+            own = key if key[at] in (plan.kept or ()) else (*key[:at], rest, *key[at + 1 :])
+            held = into.setdefault(own, {})
+            for place, value in cells.items():
+                known = held.get(place)
+                if known is None or value is None:
+                    held[place] = value if known is None else known
+                else:
+                    held[place] = {"sum": known + value, "min": min(known, value), "max": max(known, value)}[
+                        how[place[1]]
+                    ]
+    return found
 
 
 def _gathered(plan: Plan, source: Source) -> Figures:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,6 +13,8 @@ from fermata.analysis.plan import Plan, Strand
 from fermata.analysis.stages import inside, select
 
 __all__ = ["Step", "matched", "steps"]
+
+MOST_SOUGHT = 12  # values that are looked for one by one
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +51,10 @@ def matched(
     engine, table = opened(strand, source)
     spec = strand.schema.field(field)
     here = inside(table, plan, strand, spans=strand.needs_spans)
-    here = select(here, strand) if values is None else here.filter(column(here, spec).isin(values))
-    found = engine.run(here.select(v=column(here, spec)).distinct())
+    if values is None or len(values) > MOST_SOUGHT:
+        here = select(here, strand) if values is None else here.filter(column(here, spec).isin(values))
+        found = engine.run(here.select(v=column(here, spec)).distinct())
+    else:  # one event of each is enough: the engine stops where it finds it
+        each = [here.filter(column(here, spec) == v).select(v=column(here, spec)).limit(1) for v in values]
+        found = engine.run(functools.reduce(lambda a, b: a.union(b), each))
     return sorted(str(v) for v in found.column(0).to_pylist() if v is not None)

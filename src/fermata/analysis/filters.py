@@ -176,7 +176,9 @@ def _test(table: Any, condition: Condition, field: Field) -> Any:
         test = here.lower().contains(str(condition.values[0]).lower())
         for value in condition.values[1:]:
             test = test & here.lower().contains(str(value).lower())
-    return test.fill_null(False)
+    if field.type == "tags":
+        return test.fill_null(False)
+    return here.notnull() & test  # never null, and an engine can still skip what a file's statistics rule out
 
 
 def _pattern(text: str) -> str:

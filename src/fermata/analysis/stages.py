@@ -209,9 +209,38 @@ def reductions(engine: Engine, table: Any, plan: Plan, strand: Strand) -> list[R
         found.append(dataclasses.replace(_spread(engine, kept, finer, strand, {}), kind=str(measure), plan=finer))
     if kinds & {"distinct", "median", "percentile"}:
         here = inside(kept, plan, strand, spans=False)
+        asked = _counted_once(plan, strand)
+        once = {of: held for of in asked if (held := _each_once(engine, here, plan, strand, of)) is not None}
         for level in plan.levels:
-            found += _level(here, plan, strand, level, engine.builtin_percentile)
+            found += _level(here, plan, strand, level, engine.builtin_percentile, tuple(once))
+            found += [_distinct(held, plan, level, of) for of, held in once.items()]
     return found
+
+
+def _counted_once(plan: Plan, strand: Strand) -> list[str]:
+    """The fields whose different values are worth setting apart before they are counted at each level: several levels, none of them cut
+    fine, so that there are far fewer different values than events.
+    """
+    if len(plan.levels) < 2 or any(d.calendar and d.unit not in ("month", "quarter", "year") for d in plan.dimensions):
+        return []
+    return list(dict.fromkeys((m.base or m).of for _, m in strand.measures if (m.base or m).name == "distinct"))
+
+
+def _each_once(engine: Engine, here: Any, plan: Plan, strand: Strand, of: str) -> Any:
+    """Every value of a field once in each group of the finest level, kept by the engine; None for one that keeps nothing."""
+    keys = labelled(here, plan, strand.schema, plan.levels[0])
+    asked = here.select(*keys, v=column(here, strand.schema.field(of))).distinct()
+    held = engine.keep(asked)
+    return None if held is asked else held
+
+
+def _distinct(once: Any, plan: Plan, level: tuple[Dimension, ...], of: str) -> Reduction:
+    """How many different values there are in each group of a level."""
+    finest = plan.levels[0]
+    keys = [once[f"k{finest.index(d)}"].name(f"k{i}") for i, d in enumerate(level)]
+    asked = Measure("distinct", of)
+    expr = once.group_by(keys).aggregate(c0=once.v.nunique()) if keys else once.aggregate(c0=once.v.nunique())
+    return Reduction("level", level, expr, ((str(asked), SUM),))
 
 
 def by_user_and_unit(plan: Plan, measure: Measure) -> Plan:
@@ -310,14 +339,23 @@ def _seen(engine: Engine, kept: Any, plan: Plan, strand: Strand, of: str) -> Red
     return Reduction("seen", fields, here.group_by(keys).aggregate(c0=here.count()), ((f"present {of}", SUM),))
 
 
-def _level(here: Any, plan: Plan, strand: Strand, level: tuple[Dimension, ...], builtin: bool) -> list[Reduction]:
-    """Distinct counts and percentiles of one level, from the events themselves."""
+def _level(
+    here: Any,
+    plan: Plan,
+    strand: Strand,
+    level: tuple[Dimension, ...],
+    builtin: bool,
+    apart_already: tuple[str, ...] = (),
+) -> list[Reduction]:
+    """Distinct counts, but of the fields counted already, and percentiles of one level, from the events themselves."""
     keys = labelled(here, plan, strand.schema, level)
     together: dict[str, Any] = {}
     apart: list[Reduction] = []
     for _, measure in strand.measures:
         inner = measure.base or measure
-        if inner.name not in ("distinct", "median", "percentile"):
+        if inner.name not in ("distinct", "median", "percentile") or (
+            inner.name == "distinct" and inner.of in apart_already
+        ):
             continue
         value = column(here, strand.schema.field(inner.of))
         if inner.name == "distinct":

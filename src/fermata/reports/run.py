@@ -11,7 +11,7 @@ from typing import Any, Protocol
 
 from fermata._version import __version__
 from fermata.analysis import explain
-from fermata.analysis.combine import Source, gather
+from fermata.analysis.combine import Source, gather, regrouped
 from fermata.analysis.engine import DuckEngine
 from fermata.analysis.filters import Condition
 from fermata.analysis.finish import finish, outermost
@@ -86,7 +86,7 @@ def _run(report: Report, place: Workplace, now: datetime, explained: bool) -> Ru
         kept = outermost(plan, figures, plan.top)
         if len(kept) < len(figures[plan.by[:1]]):
             plan = dataclasses.replace(plan, kept=tuple(kept))
-            figures = gather(plan, source)
+            figures = regrouped(plan, figures, source)
 
     def covered(strand: int, slot: Slot) -> bool:
         extent = place.extent(plan.strands[strand].schema.name)
