@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -9,6 +10,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fermata.analysis import combine
+from fermata.analysis.finish import outermost
+from fermata.reports.model import Report
+from fermata.reports.resolve import resolve
 from fermata.timeline import Period
 from tests import engines
 from tests.conftest import examples
@@ -95,3 +100,24 @@ def test_long_runs_of_units_are_reckoned_like_short_ones(duck: engines.Duck) -> 
         edges = tuple(datetime(y, 1, 1, tzinfo=tz).astimezone(UTC) for y in (first, end))
         expected = answer(events, edges, tz, [by], ["count", "time"])
         assert {row.shown: list(row.cells) for row in table.rows if any(row.cells)} == expected
+
+
+@given(
+    lots(), st.sampled_from(["user", "day", "weekday"]), st.sampled_from([[], ["device"], ["hour of day"]]), st.integers(1, 3),
+    st.lists(
+        st.sampled_from(["count", "time", "total pages", "mean pages", "first", "last", "least pages", "most duration", "share", "distinct user"]),
+        min_size=1, max_size=5, unique=True,
+    ),
+)  # fmt: skip
+@examples(40)
+def test_a_top_folded_is_the_top_asked_for(
+    duck: engines.Duck, lot: tuple[str, str, list[Event]], first: str, more: list[str], n: int, columns: list[str]
+) -> None:
+    """The groups a top N keeps, and all others as one, are the same folded from all groups as asked of the events again."""
+    name, day, events = lot
+    placed = duck.place(events)
+    asked = Report.of(log="log", period=f"{day}T00:00/P3D", by=[first, *more], columns=columns, top=n)
+    plan = resolve(asked, engines.Logs(name, events), datetime(2030, 1, 1, tzinfo=UTC))
+    figures = combine.gather(plan, lambda strand: placed)
+    plan = dataclasses.replace(plan, kept=tuple(outermost(plan, figures, n)))
+    assert combine.regrouped(plan, figures, lambda strand: placed) == combine.gather(plan, lambda strand: placed)
