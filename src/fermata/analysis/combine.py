@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 import dataclasses
+import operator
 from collections.abc import Callable, Sequence
 from datetime import timedelta
 from typing import Any
 
 from fermata.analysis.engine import Engine
 from fermata.analysis.identify import opened
-from fermata.analysis.measures import LENGTHS, ONWARDS, Measure
+from fermata.analysis.measures import LENGTHS, MAX, MIN, ONWARDS, SUM, Measure, component
 from fermata.analysis.plan import Dimension, Plan, Strand
 from fermata.analysis.roll import at_once, beyond, lengths, onwards
-from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, Reduction, component, reductions
+from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, Reduction, reductions
 from fermata.timeline import Slot
 
 __all__ = ["Figures", "gather", "regrouped"]
 
 Key = tuple[Any, ...]
 Figures = dict[tuple[Dimension, ...], dict[Key, dict[tuple[int, str], Any]]]
+WAYS: dict[str, Callable[[Any, Any], Any]] = {SUM: operator.add, MIN: min, MAX: max}
 Source = Callable[[Strand], tuple[Engine, Any]]
 
 

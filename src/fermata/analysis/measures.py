@@ -37,7 +37,9 @@ from typing import Literal
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import Field, FieldType, LogSchema
 
-__all__ = ["MEASURES", "Measure"]
+__all__ = ["MAX", "MEASURES", "MIN", "SUM", "Measure", "component"]
+
+SUM, MIN, MAX = "sum", "min", "max"  # how parts roll up
 
 Records = Literal["contributors", "representatives", "witnesses", "none"]
 MEASURES: dict[str, Records] = {
@@ -293,3 +295,21 @@ def _percent(text: str, whole: str) -> float:
     if not 0 < percent <= 100:
         raise RequestError(f"{whole!r}: a percentile lies above 0 and up to 100")
     return percent
+
+
+def component(measure: Measure) -> list[tuple[str, str]]:
+    """The (name, how parts roll up) a measure is finished from; none if it does not roll up."""
+    inner = measure.base or measure
+    of = inner.of
+    return {
+        "count": [("count", SUM)],
+        "time": [("time", SUM)],
+        "concurrency": [("time", SUM)],
+        "used": [("time", SUM)],
+        "total": [(f"total {of}", SUM), (f"filled {of}", SUM)],
+        "mean": [(f"total {of}", SUM), (f"filled {of}", SUM)],
+        "first": [("first", MIN)],
+        "last": [("last", MAX)],
+        "least": [(f"least {of}", MIN)],
+        "most": [(f"most {of}", MAX)],
+    }.get(inner.name, [])

@@ -6,9 +6,9 @@ from collections.abc import Iterator, Sequence
 from datetime import timedelta
 from typing import Any
 
-from fermata.analysis.measures import LENGTHS, ONWARDS, Measure
+from fermata.analysis.measures import LENGTHS, ONWARDS, Measure, component
 from fermata.analysis.plan import Dimension, Plan, Strand
-from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, component
+from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
 from fermata.analysis.within import inside_length, stretches_of
 from fermata.errors import RequestError
 from fermata.timeline import Slot

@@ -17,15 +17,14 @@ from typing import Any
 from fermata.analysis.buckets import Buckets
 from fermata.analysis.engine import Engine
 from fermata.analysis.filters import column
-from fermata.analysis.measures import SWEPT, Measure
+from fermata.analysis.measures import SUM, SWEPT, Measure, component
 from fermata.analysis.plan import Dimension, Plan, Rounding, Strand
 from fermata.analysis.within import cut, in_hours
 from fermata.errors import RequestError
 from fermata.fields import LogSchema
 
-__all__ = ["Reduction", "component", "inside", "labelled", "reductions", "select"]
+__all__ = ["Reduction", "inside", "labelled", "reductions", "select"]
 
-SUM, MIN, MAX = "sum", "min", "max"
 ELSE_TEXT, ELSE_LABEL = "\uffffelse", -1  # the rest of a top N; it sorts after every text
 
 
@@ -130,24 +129,6 @@ def in_kept(expr: Any, plan: Plan) -> Any:
     named = [k for k in plan.kept or () if k is not None]
     test = expr.isin(named).fill_null(False)
     return test | expr.isnull() if None in (plan.kept or ()) else test
-
-
-def component(measure: Measure) -> list[tuple[str, str]]:
-    """The (name, how parts roll up) a measure is finished from; none if it does not roll up."""
-    inner = measure.base or measure
-    of = inner.of
-    return {
-        "count": [("count", SUM)],
-        "time": [("time", SUM)],
-        "concurrency": [("time", SUM)],
-        "used": [("time", SUM)],
-        "total": [(f"total {of}", SUM), (f"filled {of}", SUM)],
-        "mean": [(f"total {of}", SUM), (f"filled {of}", SUM)],
-        "first": [("first", MIN)],
-        "last": [("last", MAX)],
-        "least": [(f"least {of}", MIN)],
-        "most": [(f"most {of}", MAX)],
-    }.get(inner.name, [])
 
 
 def _sums(table: Any, strand: Strand, where: Any) -> dict[str, Any]:
