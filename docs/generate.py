@@ -1,4 +1,4 @@
-"""Writes what the code itself says: docs/commands.md, docs/report.schema.json, and docs/reports.md with samples from the demo.
+"""Writes what the code itself says: docs/commands.md, the JSON Schemas of report and delivery files, and docs/reports.md with samples from the demo.
 
 `--check` only says whether they are current.
 """
@@ -19,6 +19,7 @@ from fermata import demo
 from fermata.analysis.filters import conditions
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.cli.main import COMMANDS, cli
+from fermata.delivery.model import Delivery
 from fermata.reports.catalogue import CATEGORIES, Entry, entries
 from fermata.reports.model import Report
 
@@ -101,7 +102,10 @@ def pages() -> dict[str, str]:
             hall.import_log(log)
         catalogue = re.sub(r"(?m)[ \t]+$", "", reports(hall))
     schema = json.dumps(Report.model_json_schema(), indent=1) + "\n"
-    return {"commands.md": commands(), "report.schema.json": schema, "reports.md": catalogue}
+    delivery = json.dumps(Delivery.model_json_schema(), indent=1) + "\n"
+    return {
+        "commands.md": commands(), "report.schema.json": schema, "delivery.schema.json": delivery, "reports.md": catalogue,
+    }  # fmt: skip
 
 
 if __name__ == "__main__":

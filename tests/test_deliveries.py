@@ -7,9 +7,13 @@ import json
 import logging
 import multiprocessing
 import os
+import signal
 import socket
 import struct
+import subprocess
+import sys
 import threading
+import time
 import zipfile
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
@@ -752,6 +756,25 @@ def test_the_timetable_on_the_command_line(house: Workspace, inbox: post.Inbox) 
     assert "wrong: there is no report 'dors'" in command(*at, "schedule", code=2).stderr
     with pytest.raises(UnknownName, match="did you mean 'gates'"):
         house.send("gate")
+
+
+def test_a_loop_sends_what_is_due_until_it_is_told_to_stop(house: Workspace, inbox: post.Inbox) -> None:
+    """`send --loop` in the foreground: what is due goes out once, a signal ends it in order."""
+    put(house, REFUSED + TO_ADA)
+    code = "from fermata.cli.main import main; main()"
+    asked = ["-w", str(house.path), "--now", DUE.isoformat(), "send", "--loop", "--every", "1"]
+    with subprocess.Popen(
+        [sys.executable, "-c", code, *asked], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    ) as child:
+        until = time.monotonic() + 60
+        while not inbox.letters and time.monotonic() < until:
+            time.sleep(0.1)
+        time.sleep(1.5)
+        child.send_signal(signal.SIGTERM)
+        out, err = child.communicate(timeout=30)
+    assert child.returncode == 0, err
+    assert out == "sent        refused  to ada@house.example  taken\n"
+    assert inbox.got == ["ada@house.example"]
 
 
 def test_what_is_kept_expires_and_retention_reaches_it(house: Workspace, inbox: post.Inbox) -> None:
