@@ -89,7 +89,7 @@ class Workspace(Administered):
         if not isinstance(schema.derivation, Collapse):
             raise RequestError(f"{log} does not put records together, so it has no steps")
         how = dataclasses.replace(schema.derivation, spread=True)
-        other = Workspace(self.path, self.config, self.clock, self.viewer)
+        other = self._beside(self.clock, self.viewer)
         other.schemas = {**self.schemas, log: dataclasses.replace(schema, fields=how.fields, derivation=how)}
         return other
 
