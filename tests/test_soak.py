@@ -54,6 +54,7 @@ class Walk:
         self.files: dict[str, list[Event]] = {}
         self.now = NOW
         self.done: collections.Counter[str] = collections.Counter()
+        self.usual: dict[str, float] = {}  # how long an action takes here and now
 
     def step(self) -> None:
         """One action; one in three is killed at a random moment."""
@@ -66,12 +67,16 @@ class Walk:
             self._write(name, [*self.files[name], *self._events(40)])
         action = {"new": "import", "grown": "import", "again": "import", "back": self._back()}.get(what, what)
         child = SERVER.Process(target=act, args=(self.house.path, action, self.now))
+        began = time.monotonic()
         child.start()
         if self.random.random() < 1 / 3:
-            time.sleep(self.random.uniform(0.05, 1.2))
+            time.sleep(self.random.uniform(0, self.usual.get(what, 0.3)))
             child.kill()
-            self.done["kills"] += child.exitcode is None
-        child.join()
+            child.join()
+            self.done["kills"] += child.exitcode == -9
+        else:
+            child.join()
+            self.usual[what] = time.monotonic() - began
         assert child.exitcode in (0, -9)
         self.done[what] += 1
 
