@@ -16,7 +16,7 @@ from fermata.timeline.words import stamp
 if TYPE_CHECKING:
     from fermata.api.workspace import Workspace
 
-__all__ = ["met", "silent", "wrong"]
+__all__ = ["met", "read", "silent", "wrong"]
 
 
 def wrong(answer: RunResult | Records | Page) -> str:
@@ -27,14 +27,26 @@ def wrong(answer: RunResult | Records | Page) -> str:
     return "; ".join(n for n in notes if n.startswith(("LIMIT", "DOES NOT HOLD")))
 
 
+def read(condition: str) -> tuple[str, str, str]:
+    """A condition as column (small letters; `rows` for their number), sign and limit. Raises RequestError."""
+    found = judging.LIMIT.fullmatch(condition.strip())
+    if found is None:
+        raise RequestError(f"only_if.condition: {condition!r} is no condition; write 'Refused > 20' or 'rows > 0'")
+    name, sign, limit = found[1].strip().lower(), found[2], found[3].strip()
+    if name == "rows" and not limit.isdigit():
+        raise RequestError(f"only_if.condition: {condition!r}: {limit!r} is no number of rows; write 'rows > 0'")
+    return name, sign, limit
+
+
 def met(condition: str, answer: RunResult | Records | Page) -> tuple[bool, str]:
     """Whether a condition holds of a row of an answer (of any table of a page), or of the number of its rows; and in words."""
     items = [p.item for p in answer.parts if p.item is not None] if isinstance(answer, Page) else [answer]
-    limit = judging.LIMIT.fullmatch(condition)
-    assert limit
-    if limit[1].strip().lower() == "rows":
+    name, sign, limit = read(condition)
+    if name == "rows":
         rows = sum(len(i.table.body) if isinstance(i, RunResult) else i.total for i in items)
-        return judging.SIGNS[limit[2]](rows, float(limit[3])), f"{condition}: {rows:,} rows"
+        return judging.SIGNS[sign](rows, int(limit)), f"{condition}: {rows:,} rows"
+    if not any(isinstance(i, RunResult) for i in items):
+        raise RequestError(f"{condition!r}: a listing has no figures to hold against it; write 'rows > 0'")
     said, unknown = [], None
     for item in items:
         if isinstance(item, RunResult):

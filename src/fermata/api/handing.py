@@ -93,12 +93,14 @@ def hand_over(
         if parcel.target.webhook:
             return [_posted(house, parcel)]
         return _mailed(house, parcel, files, to, at)
-    except FermataError as e:
+    except (FermataError, OSError) as e:
         return [Outcome("later", str(e))]
 
 
 def _posted(house: Workspace, parcel: Parcel) -> Outcome:
     target = parcel.target
+    if BODY not in parcel.item.files:
+        return Outcome("refused", f"item {parcel.item.number} was made before the delivery had a webhook")
     token = secret(
         "the token of the webhook", target.token_env, house.path / target.token_file if target.token_file else None
     )
@@ -115,6 +117,8 @@ def _mailed(house: Workspace, parcel: Parcel, files: list[Path], to: Sequence[st
         said = values(facts, item, ", ".join(parcel.shown), links)
         subject = wording.filled(target.subject or wording.SUBJECT, said)
         text = wording.filled(target.text or wording.TEXT, said)
+        if unsaid := [link for link in links if link not in text]:  # a text of one's own that leaves them out
+            text = "\n".join([text.rstrip(), "", *unsaid, ""])
         inside = house.shelf.folder(item.number) / FRAGMENT
         tables = inside.read_text(encoding="utf-8") if parcel.how == "in the text" and inside.exists() else ""
         letter = mail.Letter(subject, text, wording.page(said, text if target.text else "", tables), tuple(attached))

@@ -6,6 +6,7 @@ is handed over, an intent is noted before each handing over and its outcome afte
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -14,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from fermata.api import conditions, content, handing, making, recipients, timetable
 from fermata.api.handing import Parcel
 from fermata.delivery import wording
-from fermata.delivery.model import Delivery
+from fermata.delivery.model import Delivery, Target
 from fermata.delivery.outcome import Sent
 from fermata.delivery.progress import GIVE_UP, History, Letter, Run, pause
 from fermata.delivery.shelf import Item, Shelf
@@ -176,11 +177,19 @@ class Sender:
             told = self._make(delivery, run)
             if run.over or not run.made:
                 return told
+        wrong: list[str] = []
+        taken: set[str] = set()
         for part, number in run.items.items():
             item = self.shelf.item(number, gone=True)
             if item.gone:  # by hand, or with the events it tells of
                 return [*told, self._over(run, "given up", f"item {number} was {item.gone}")]
-            told += self._hand_over(delivery, run, item, run.recipients.get(part, ()))
+            for target in delivery.to:
+                try:
+                    told += self._hand_over(delivery, run, item, target, run.recipients.get(part, ()), taken)
+                except FermataError as e:  # the other targets get theirs
+                    wrong.append(str(e))
+        if wrong:
+            return [*told, self._failed(run, "; ".join(dict.fromkeys(wrong)))]
         return [*told, *self._ended(run)]
 
     # ---- making
@@ -251,14 +260,9 @@ class Sender:
         return None
 
     def _whole(self, delivery: Delivery, run: Run, house: Workspace, whole: Made | None) -> list[Sent]:
+        assert whole
         if "" not in run.items:
-            self._keep(
-                delivery,
-                run,
-                house,
-                whole
-                or making.made(house, timetable.report_of(house, delivery), delivery.report, run.planned, self.now),
-            )
+            self._keep(delivery, run, house, whole)
         return []
 
     def _parts(self, delivery: Delivery, run: Run, house: Workspace, report: Any) -> list[Sent]:
@@ -318,13 +322,20 @@ class Sender:
 
     # ---- handing over
 
-    def _hand_over(self, delivery: Delivery, run: Run, item: Item, to: tuple[str, ...]) -> list[Sent]:
+    def _hand_over(
+        self, delivery: Delivery, run: Run, item: Item, target: Target, to: tuple[str, ...], taken: set[str]
+    ) -> list[Sent]:
+        """Hands an item over to a target. `taken` are the names of the run's parts in folders so far: none replaces another's files."""
+        if target.mail == ("recipient",) and not to:
+            return []
         told = []
-        for target in delivery.to:
-            if target.mail == ("recipient",) and not to:
-                continue
-            for parcel in handing.parcels(self.house, item, target, to):
-                told += self._parcel(delivery, run, parcel)
+        for parcel in handing.parcels(self.house, item, target, to):
+            own = parcel
+            if parcel.name:
+                if f"{target.folder}/{parcel.name}".casefold() in taken:
+                    own = dataclasses.replace(parcel, name=f"{parcel.name}-{item.number}")
+                taken.add(f"{target.folder}/{own.name}".casefold())
+            told += self._parcel(delivery, run, own)
         return told
 
     def _parcel(self, delivery: Delivery, run: Run, parcel: Parcel) -> list[Sent]:
@@ -341,14 +352,8 @@ class Sender:
             return [Sent(run.delivery, run.planned, "given up", ", ".join(left), letter.why, parcel.item.part)]
         again = bool(letter.doubtful)
         self._note(
-            run,
-            "intent",
-            identity=parcel.identity,
-            all=list(parcel.to),
-            to=list(left),
-            part=parcel.item.part,
-            item=parcel.item.number,
-        )
+            run, "intent", identity=parcel.identity, all=list(parcel.to), to=list(left), part=parcel.item.part, item=parcel.item.number,
+        )  # fmt: skip
         key = (run.delivery, parcel.item.part, parcel.to[0])
         outcomes = handing.hand_over(self.house, parcel, left, self.now, self.history.placed.get(key, ()))
         self._outcome(run, parcel, [(o.state, o.why, o.to or left) for o in outcomes])

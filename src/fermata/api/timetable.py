@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from pydantic import ValidationError
 
 from fermata import tomlfile
-from fermata.api import content, keeping, recipients
+from fermata.api import conditions, content, keeping, recipients
 from fermata.api.making import stretch_of
 from fermata.delivery import wording
 from fermata.delivery.folder import writable
@@ -18,7 +18,6 @@ from fermata.delivery.model import Delivery, Target
 from fermata.delivery.progress import History, Run
 from fermata.errors import ConfigError, FermataError, RequestError, UnknownName
 from fermata.reports import files
-from fermata.reports.judging import LIMIT
 from fermata.reports.model import Report
 from fermata.reports.registers import context
 from fermata.reports.result import Records
@@ -116,14 +115,13 @@ def _runnable(house: Workspace, delivery: Delivery, report: Report) -> None:
     if delivery.split:
         recipients.check(house, delivery.split, report)
     if delivery.only_if and delivery.only_if.condition:
-        column = LIMIT.fullmatch(delivery.only_if.condition)
-        known = [c.label for p in plans for c in p.columns if not c.hidden]
-        if column is None:
-            raise RequestError(
-                f"only_if.condition: {delivery.only_if.condition!r} is no condition; write 'Refused > 20' or 'rows > 0'"
-            )
-        if column[1].strip().lower() not in ("rows", *(k.lower() for k in known)):
-            raise UnknownName.of("column", column[1].strip(), ["rows", *known], where="for only_if.condition")
+        name, _, _ = conditions.read(delivery.only_if.condition)
+        figures = [
+            leaf for leaf in content.leaves(report, place) if not (leaf.listing or leaf.ask or leaf.register_name)
+        ]
+        known = [c.label for p in plans for c in p.columns if not c.hidden] if figures else []
+        if name not in ("rows", *(k.lower() for k in known)):
+            raise UnknownName.of("column", name, ["rows", *known], where="for only_if.condition")
 
 
 def _target(house: Workspace, target: Target, number: int) -> None:
