@@ -35,6 +35,7 @@ COLUMNS = (
     ("until", "Kept until", "text", "", 0), ("history", "Since", "text", "", 0),
 )  # fmt: skip
 
+WORDS = {"later": "not taken", "doubt": "in doubt"}  # of outcomes, where their own word would mislead
 BELOW = ("files", "history")  # on a line of their own
 
 
@@ -76,7 +77,7 @@ def _history(item: Item, tz: Any) -> str:
     for entry in item.history:
         at = _stamp(entry["at"], tz)
         if entry["what"] == "outcome":
-            found += [f"{o['state']} {at} {', '.join(o['to'])}" for o in entry["outcomes"]]
+            found += [f"{WORDS.get(o['state'], o['state'])} {at} {', '.join(o['to'])}" for o in entry["outcomes"]]
         elif entry["what"] == "placed":
             found.append(f"placed {at} {', '.join(entry['to'])}")
     return "; ".join(found)

@@ -253,7 +253,9 @@ def state(run: Run, tz: Any) -> str:
     if doubtful := sorted({a for x in run.letters.values() for a in x.doubtful}):
         return f"{at}in doubt: {', '.join(doubtful)}"
     waiting = [x.why for x in run.letters.values() if x.left and x.why]
-    return at + (f"{run.stage}: {run.why}" if run.stage else f"tried again: {waiting[0]}" if waiting else "under way")
+    return at + (
+        f"{run.stage}: {run.why}" if run.stage else f"to be tried again: {waiting[0]}" if waiting else "under way"
+    )
 
 
 def add(house: Workspace, name: str, *, over: bool = False, **data: Any) -> tuple[Path, list[str]]:
