@@ -8,112 +8,20 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from pathlib import Path
 
 from fermata.archive.duck import lit
-from fermata.errors import SourceError
 from fermata.fields import Field
 from fermata.intake.mapping import FieldMap
+from fermata.intake.texts import Column, Origin, raw_text, spelt
 
-__all__ = ["Column", "Origin", "duration", "instant", "raw_text", "spelt", "trimmed", "typed"]
+__all__ = ["FILES", "Files"]
 
 OFFSET = r"(Z|z|[+-]\d\d(:?\d\d)?)$"
 ISO_SHAPE = r"^\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d([.,]\d+)?)?)?\s*(Z|z|[+-]\d\d(:?\d\d)?)?$"
 EPOCH = {"epoch s": 1_000_000, "epoch ms": 1_000, "epoch us": 1}
 MOST_EPOCH = 253_402_300_799_000_000  # the end of the year 9999, in microseconds
 UNIX_EPOCH_JULIAN = "2440587.5"  # the Julian day of 1970-01-01T00:00 UTC
-MAC_SHAPE = r"^([0-9A-Fa-f]{2}[:-]?){5}[0-9A-Fa-f]{2}$|^([0-9A-Fa-f]{4}[.]){2}[0-9A-Fa-f]{4}$"
-PHONE_SHAPE = r"^[+(]?[0-9][0-9 ()/.-]*$"
-SHORT_NUMBER = 6  # digits; shorter ones are extensions and service numbers, which have no country
 ISO_DURATION = r"^P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)(?:\.(\d{1,6}))?S)?)?$"
-
-
-@dataclass(frozen=True)
-class Origin:
-    """The file a record comes from: its path, the expression of each of its columns, and what zone abbreviations mean."""
-
-    file: Path
-    columns: dict[str, str]
-    zones: Mapping[str, str] = field(default_factory=dict)
-
-
-@dataclass(frozen=True, slots=True)
-class Column:
-    """A field's value and, as a condition, when the text there is refused; `reason` says what was wanted."""
-
-    value: str
-    refused: str = "false"
-    reason: str = ""
-    raw: str = "NULL"
-
-
-def raw_text(field: FieldMap, origin: Origin) -> str:
-    """The text of a field before any typing: NULL where it is empty."""
-    text = _given(field, origin)
-    if field.part is not None:
-        text = f"nullif(regexp_extract({text}, {lit(field.part)}, 1), '')"
-    if field.patterns:
-        cases = " ".join(f"WHEN regexp_matches({text}, {lit(k)}) THEN {lit(v)}" for k, v in field.patterns.items())
-        text = f"CASE {cases} ELSE {text} END"
-    if field.values:
-        cases = " ".join(f"WHEN {lit(k)} THEN {lit(v)}" for k, v in field.values.items())
-        text = f"CASE {text} {cases} ELSE {text} END"
-    return text
-
-
-def spelt(field: FieldMap, origin: Origin) -> str:
-    """The text of an identity in the spelling its rules declare."""
-    text = raw_text(field, origin)
-    for rule in field.spelling:
-        if rule == "lower":
-            text = f"lower({text})"
-        elif rule == "no domain":
-            text = (
-                f"coalesce(nullif(regexp_replace(regexp_replace({text}, '^[^\\\\]*\\\\', ''), '@.*$', ''), ''), {text})"
-            )
-        elif rule == "mac":
-            plain = f"lower(regexp_replace({text}, '[^0-9A-Fa-f]', '', 'g'))"
-            pairs = " || ':' || ".join(f"{plain}[{i}:{i + 1}]" for i in range(1, 13, 2))
-            text = f"CASE WHEN regexp_matches({text}, '{MAC_SHAPE}') THEN {pairs} ELSE {text} END"
-        else:
-            text = _phone(text, rule.removeprefix("phone").strip())
-    return text
-
-
-def _phone(text: str, country: str) -> str:
-    """Digits alone, `00` as `+`; with a country code, a national number with its one leading zero left out (ITU-T E.164)."""
-    plain = f"regexp_replace(regexp_replace({text}, '[^0-9+]', '', 'g'), '^00', '+')"
-    if country:
-        national = f"concat({lit(country)}, regexp_replace({plain}, '^0', ''))"
-        plain = (
-            f"CASE WHEN starts_with({plain}, '+') OR length({plain}) < {SHORT_NUMBER} THEN {plain} ELSE {national} END"
-        )
-    return f"CASE WHEN regexp_matches({text}, '{PHONE_SHAPE}') THEN {plain} ELSE {text} END"
-
-
-def _given(field: FieldMap, origin: Origin) -> str:
-    """The text as the source has it."""
-    if field.constant is not None:
-        return lit(field.constant)
-    if field.file_name is not None:
-        return lit(from_name(field.file_name, origin.file))
-    texts = [trimmed(origin.columns[c]) for c in field.read_columns]
-    return texts[0] if len(texts) == 1 else f"nullif(concat_ws(' ', {', '.join(texts)}), '')"
-
-
-def from_name(pattern: str, file: Path) -> str:
-    """What a field takes from the file's path. Raises SourceError if the path does not fit."""
-    found = re.search(pattern, file.as_posix())
-    if not found:
-        raise SourceError(f"{file}: its name does not match {pattern!r}, from which a field is to come")
-    return found[1] or ""
-
-
-def trimmed(column: str) -> str:
-    """The text without spaces around it. Trimming every row would cost half as much as parsing the file."""
-    spaced = f"starts_with({column}, ' ') OR ends_with({column}, ' ')"
-    return f"CASE WHEN {spaced} THEN nullif(trim({column}), '') ELSE {column} END"
 
 
 def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
@@ -269,3 +177,55 @@ def _coalesce(values: list[str], kind: str) -> str:
     if not values:
         return f"CAST(NULL AS {kind})"
     return values[0] if len(values) == 1 else f"coalesce({', '.join(values)})"
+
+
+class Files:
+    """The SQL of the embedded engine, over the text columns of a file."""
+
+    def trimmed(self, text: str) -> str:
+        """The text without spaces around it. Trimming every row would cost half as much as parsing the file."""
+        spaced = f"starts_with({text}, ' ') OR ends_with({text}, ' ')"
+        return f"CASE WHEN {spaced} THEN nullif(trim({text}), '') ELSE {text} END"
+
+    def matches(self, text: str, pattern: str) -> str:
+        """Whether a regular expression is found in the text."""
+        return f"regexp_matches({text}, {lit(pattern)})"
+
+    def group(self, text: str, pattern: str) -> str:
+        """What the one group of a regular expression found; NULL for nothing."""
+        return f"nullif(regexp_extract({text}, {lit(pattern)}, 1), '')"
+
+    def lowered(self, text: str) -> str:
+        """The text in small letters."""
+        return f"lower({text})"
+
+    def alike(self, text: str, pattern: str) -> str:
+        """Whether the whole text is as a pattern with `*` and `?` says."""
+        return f"{text} GLOB {lit(pattern.replace('[', '[[]'))}"
+
+    def interval(self, microseconds: str) -> str:
+        """A number of microseconds as a length of time."""
+        return f"to_microseconds({microseconds})"
+
+    def clock(self, field: FieldMap, origin: Origin) -> bool:
+        """Whether a time is written as a clock time alone, which is read as of 1900-01-01."""
+        return bool(field.form) and all("%" in f and not set("YyjDFxcsd") & _codes(f) for f in field.form)
+
+    def instant(self, field: FieldMap, origin: Origin) -> tuple[Column, Column]:
+        """A time by the forms it may be written in."""
+        return instant(field, origin)
+
+    def duration(self, field: FieldMap, origin: Origin) -> Column:
+        """A length of time in whole microseconds."""
+        return duration(field, origin)
+
+    def typed(self, field: FieldMap, spec: Field, origin: Origin) -> Column:
+        """A declared field's value in the type the archive stores."""
+        return typed(field, spec, origin)
+
+
+FILES = Files()
+
+
+def _codes(form: str) -> set[str]:
+    return {form[i + 1] for i in range(len(form) - 1) if form[i] == "%"}

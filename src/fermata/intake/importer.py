@@ -18,11 +18,11 @@ from fermata.archive.store import Writing
 from fermata.errors import DataError, FermataError, SourceError
 from fermata.fields import LogSchema
 from fermata.intake import opening
-from fermata.intake.expressions import from_name
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import delimited
 from fermata.intake.stage import FileStage, stage_file
 from fermata.intake.storing import Batch, Declared, Outcome, Progress, Storing
+from fermata.intake.texts import from_name
 
 __all__ = ["Declared", "Outcome", "import_files"]
 

@@ -87,7 +87,7 @@ def minus(column: str, by: timedelta) -> str:
     seconds = by // timedelta(seconds=1)
     if not seconds:
         return column
-    return f"{column} {'-' if seconds > 0 else '+'} INTERVAL {abs(seconds)} SECOND"
+    return f"{column} {'-' if seconds > 0 else '+'} INTERVAL '{abs(seconds)} seconds'"
 
 
 def ts(at: datetime) -> str:

@@ -17,18 +17,18 @@ from typing import Any
 
 from fermata.archive.duck import ident, lit
 from fermata.errors import SourceError, UnknownName
-from fermata.fields import TIMES, LogSchema
+from fermata.fields import LogSchema
 from fermata.intake import rejects
-from fermata.intake.expressions import Column, Origin, duration, instant, raw_text, spelt, trimmed, typed
-from fermata.intake.localtime import FIRST, LAST, minus, second_pass, to_utc, ts, windows, within
-from fermata.intake.mapping import FieldMap, LogMap
+from fermata.intake.expressions import FILES
+from fermata.intake.localtime import minus, second_pass, ts, windows, within
+from fermata.intake.mapping import LogMap
 from fermata.intake.numbering import number_records
+from fermata.intake.parts import Columns, Part, is_one_of, parts_of, refused
 from fermata.intake.readers import Job, Reader, Records, delimited, reader
+from fermata.intake.texts import Origin
 from fermata.timeline.zones import Change
 
 __all__ = ["FileStage", "stage_file"]
-
-SHOWN = 60  # characters of a refused text that its reason repeats
 
 
 @dataclass
@@ -48,41 +48,6 @@ class FileStage:
     rows: str = ""
     several_lines: bool = False
     inferred: str = ""
-
-
-class _Columns:
-    """The columns of the stage table: each expression once, however many events use it.
-
-    `late` ones are made of other columns; they come after them, in the order they were asked for.
-    """
-
-    def __init__(self) -> None:
-        self.names: dict[str, str] = {}
-        self.late: list[str] = []
-
-    def __call__(self, sql: str, *, late: bool = False) -> str:
-        if late and sql not in self.names:
-            self.late.append(sql)
-        return self.names.setdefault(sql, f"c{len(self.names)}")
-
-    def over(self, source: str, skip: str) -> str:
-        """A query of all columns, and those of `source`, one nesting per late column that needs the one before."""
-        early = ", ".join(f"{sql} AS {name}" for sql, name in self.names.items() if sql not in self.late)
-        query = f"SELECT *, {early}, {skip} AS skip FROM {source}"
-        for sql in self.late:
-            query = f"SELECT *, {sql} AS {self.names[sql]} FROM ({query})"
-        return query
-
-
-@dataclass
-class _Part:
-    """One event of a record, as columns of the stage table: wall clock and UTC, and what else it holds."""
-
-    walls: dict[str, str] = field(default_factory=dict)
-    start: str = ""
-    finish: str = ""
-    duration: str = ""
-    fields: dict[str, str] = field(default_factory=dict)
 
 
 def stage_file(
@@ -135,7 +100,7 @@ class _Opened:
     """A file in the engine: what its reader says of it, and the events its records give as columns of the stage."""
 
     records: Records
-    parts: list[_Part]
+    parts: list[Part]
 
 
 def _open(opener: Reader, job: Job, schema: LogSchema, kept_from: datetime | None) -> _Opened:
@@ -147,10 +112,10 @@ def _open(opener: Reader, job: Job, schema: LogSchema, kept_from: datetime | Non
     except duckdb.Error as e:
         raise SourceError(f"{job.shown}: cannot be read as {job.log.format}: {str(e).splitlines()[0]}") from None
     records = _with_texts(records, job.wanted)
-    columns = _Columns()
-    origin = Origin(job.shown, records.columns, job.log.zones)
-    parts, reasons = _parts(job.log, schema, origin, columns)
-    _parse(job, records, columns, _refused(reasons, records.refused), parts, kept_from)
+    columns = Columns()
+    origin = Origin(job.shown, records.columns, FILES, job.log.zones)
+    parts, reasons = parts_of(job.log, schema, origin, columns)
+    _parse(job, records, columns, refused(reasons, records.refused), parts, kept_from)
     return _Opened(records, parts)
 
 
@@ -166,105 +131,8 @@ def _with_texts(records: Records, wanted: Sequence[str]) -> Records:
     )
 
 
-def _parts(
-    log: LogMap, schema: LogSchema, origin: Origin, columns: _Columns
-) -> tuple[list[_Part], list[tuple[str, str]]]:
-    """The events a record gives, and (suspicion, reason or NULL) for every text that may be refused."""
-    parts: list[_Part] = []
-    reasons: list[tuple[str, str]] = []
-    for mapped in log.parts():
-        part = _Part()
-        if "start" in mapped:
-            part.start = _time(part, "start", mapped, schema, log, origin, columns, reasons)
-        if "finish" in mapped:
-            part.finish = _time(part, "finish", mapped, schema, log, origin, columns, reasons)
-        if "duration" in mapped:
-            part.duration = _checked("duration", duration(mapped["duration"], origin), columns, reasons)
-            given, sign = part.start or part.finish, "+" if part.start else "-"
-            other = columns(f"{given} {sign} to_microseconds({part.duration})", late=True)
-            if part.start:
-                part.finish = other
-            else:  # without a duration it is not known when it began: an instant
-                part.start = columns(f"coalesce({other}, {given})", late=True)
-                part.finish = columns(f"CASE WHEN {part.duration} IS NOT NULL THEN {given} END", late=True)
-        elif not part.start:
-            part.start, part.finish = part.finish, ""
-        for name in (n for n in mapped if n not in TIMES):
-            spec = schema.by_name[name]
-            if spec.type == "time":
-                part.fields[name] = _time(part, name, mapped, schema, log, origin, columns, reasons)
-                continue
-            part.fields[name] = _checked(name, typed(mapped[name], spec, origin), columns, reasons)
-            if mapped[name].spelling:
-                written = raw_text(mapped[name], origin)
-                part.fields[f"{name}_written"] = columns(
-                    f"CASE WHEN {written} <> {spelt(mapped[name], origin)} THEN {written} END"
-                )
-            if name in log.key:
-                reasons.append((f"{part.fields[name]} IS NULL", lit(f"{name}, a key of the log, is empty")))
-        parts.append(part)
-    reasons.append((" AND ".join(f"{p.start} IS NULL" for p in parts), "'the time is empty'"))
-    times = [t for p in parts for t in (p.start, p.finish) if t]
-    reasons += [(f"{t} NOT BETWEEN {ts(FIRST)} AND {ts(LAST)}", "'the time lies outside 1970 to 2099'") for t in times]
-    return parts, reasons
-
-
-def _codes(form: str) -> set[str]:
-    return {form[i + 1] for i in range(len(form) - 1) if form[i] == "%"}
-
-
-def _time(
-    part: _Part,
-    name: str,
-    mapped: dict[str, FieldMap],
-    schema: LogSchema,
-    log: LogMap,
-    origin: Origin,
-    columns: _Columns,
-    reasons: list[tuple[str, str]],
-) -> str:
-    """The UTC column of a time; its wall-clock column, if it has one, is noted in the part."""
-    spec = mapped[name]
-    local, utc = instant(spec, origin)
-    wall = columns(local.value)
-    told = columns(utc.value) if "CAST(NULL" not in utc.value else "NULL"
-    reasons.append((f"{wall} IS NULL AND {told} IS NULL", _unless_empty(name, local)))
-    begun = part.walls.get("start")
-    if name == "finish" and begun:
-        if spec.form and all("%" in f and not set("YyjDFxcsd") & _codes(f) for f in spec.form):
-            wall = columns(f"date_trunc('day', {begun}) + ({wall} - TIMESTAMP '1900-01-01')", late=True)
-        if spec.next_day:
-            wall = columns(f"CASE WHEN {wall} < {begun} THEN {wall} + INTERVAL 1 DAY ELSE {wall} END", late=True)
-    if "CAST(NULL" in local.value:
-        return told
-    if name in TIMES:  # of other times no order in the file tells which pass of a repeated hour is meant
-        part.walls[name] = wall
-    converted = to_utc(wall, schema.zone, log.ambiguous, log.nonexistent)
-    return columns(converted if told == "NULL" else f"coalesce({told}, {converted})", late=True)
-
-
-def _checked(name: str, column: Column, columns: _Columns, reasons: list[tuple[str, str]]) -> str:
-    here = columns(column.value)
-    if column.refused != "false":
-        reasons.append((f"{here} IS NULL", _unless_empty(name, column)))
-    return here
-
-
-def _unless_empty(name: str, column: Column) -> str:
-    """Why a text that gave nothing is refused; NULL if there was no text."""
-    quote = lit("'")
-    says = f"concat({lit(name + ': ')}, {quote}, left({column.raw}, {SHOWN}), {quote}, {lit(' ' + column.reason)})"
-    return f"CASE WHEN ({column.raw}) IS NOT NULL THEN {says} END"
-
-
-def _refused(reasons: list[tuple[str, str]], shape: str) -> str:
-    """The first reason there is. What a text was is only looked at where its value is missing."""
-    first = [f"CASE WHEN NOT shaped THEN {shape} END"] if shape else []
-    return f"coalesce({', '.join([*first, *(f'CASE WHEN {c} THEN {r} END' for c, r in reasons)])})"
-
-
 def _parse(
-    job: Job, records: Records, columns: _Columns, refused: str, parts: list[_Part], kept_from: datetime | None
+    job: Job, records: Records, columns: Columns, refused: str, parts: list[Part], kept_from: datetime | None
 ) -> None:
     """Fills the stage table: typed columns, `skip` (why a record is left out) and `bad` (why it is refused).
 
@@ -276,9 +144,11 @@ def _parse(
         first = next(iter(texts.values())) if log.format == "delimited" else "line"
         others.append(f"WHEN starts_with(ltrim({first}), {lit(log.comment)}) THEN 'comment'")
     for column, values in log.keep.items():
-        others.append(f"WHEN NOT coalesce({_is_one_of(texts[column], values)}, false) THEN 'outside the selection'")
+        others.append(
+            f"WHEN NOT coalesce({is_one_of(texts[column], values, FILES)}, false) THEN 'outside the selection'"
+        )
     for column, values in log.drop.items():
-        others.append(f"WHEN {_is_one_of(texts[column], values)} THEN 'outside the selection'")
+        others.append(f"WHEN {is_one_of(texts[column], values, FILES)} THEN 'outside the selection'")
     skip = f"CASE {' '.join(others)} END" if others else "NULL::VARCHAR"
     kept = ", ".join(columns.names.values())
     bad = f"CASE WHEN skip IS NULL THEN {refused} END AS bad" if others else f"{refused} AS bad"
@@ -293,16 +163,6 @@ def _parse(
         job,
         f"CREATE TEMP TABLE stage_{job.tag}_rows AS SELECT {kept}, {late}, {bad} FROM ({columns.over(source, skip)})",
     )
-
-
-def _is_one_of(text: str, values: tuple[str, ...]) -> str:
-    """Whether a column's text is one of `values`; `like:` begins a pattern with * and ?."""
-    exact = [v for v in values if not v.startswith("like:")]
-    tests = [f"{trimmed(text)} IN ({', '.join(lit(v) for v in exact)})" if exact else ""]
-    tests += [
-        f"{trimmed(text)} GLOB {lit(v.removeprefix('like:').replace('[', '[[]'))}" for v in values if v not in exact
-    ]
-    return f"({' OR '.join(t for t in tests if t)})"
 
 
 def _run(job: Job, sql: str) -> None:
@@ -340,7 +200,7 @@ def _events(con: Any, stage: FileStage, log: LogMap, schema: LogSchema, opened: 
 
 
 def _clock_changes(
-    con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSchema, parts: list[_Part]
+    con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSchema, parts: list[Part]
 ) -> tuple[int, int]:
     """Settles times that happen twice, refuses what the policies refuse, and counts the records of either sort."""
     tests: dict[bool, list[str]] = {True: [], False: []}
@@ -366,7 +226,7 @@ def _clock_changes(
     return twice, never
 
 
-def _settle(con: Any, table: str, stage: FileStage, part: _Part, name: str, found: list[Change]) -> None:
+def _settle(con: Any, table: str, stage: FileStage, part: Part, name: str, found: list[Change]) -> None:
     """Moves to the second pass the starts that come after the file stepped back, and the finishes before their start."""
     column = part.start if name == "start" else part.finish
     for change in found:

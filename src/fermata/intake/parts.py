@@ -1,0 +1,155 @@
+"""The events a record gives, as expressions over its columns, and why a record is refused.
+
+What an expression looks like is the dialect's: that of the engine which reads files, or that of a database in which a log is
+read where it is.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from fermata.archive.duck import lit
+from fermata.fields import TIMES, LogSchema
+from fermata.intake.localtime import FIRST, LAST, to_utc, ts
+from fermata.intake.mapping import FieldMap, LogMap
+from fermata.intake.texts import Column, Dialect, Origin, raw_text, spelt
+
+__all__ = ["Columns", "Part", "is_one_of", "parts_of", "refused"]
+
+SHOWN = 60  # characters of a refused text that its reason repeats
+
+
+class Columns:
+    """The columns of the stage table: each expression once, however many events use it.
+
+    `late` ones are made of other columns; they come after them, in the order they were asked for.
+    """
+
+    def __init__(self) -> None:
+        self.names: dict[str, str] = {}
+        self.late: list[str] = []
+
+    def __call__(self, sql: str, *, late: bool = False) -> str:
+        if late and sql not in self.names:
+            self.late.append(sql)
+        return self.names.setdefault(sql, f"c{len(self.names)}")
+
+    def over(self, source: str, skip: str) -> str:
+        """A query of all columns, and those of `source`, one nesting per late column that needs the one before."""
+        early = ", ".join(f"{sql} AS {name}" for sql, name in self.names.items() if sql not in self.late)
+        query = f"SELECT *, {early}, {skip} AS skip FROM {source}"
+        for sql in self.late:
+            query = f"SELECT *, {sql} AS {self.names[sql]} FROM ({query})"
+        return query
+
+
+@dataclass
+class Part:
+    """One event of a record, as columns of the stage table: wall clock and UTC, and what else it holds."""
+
+    walls: dict[str, str] = field(default_factory=dict)
+    start: str = ""
+    finish: str = ""
+    duration: str = ""
+    fields: dict[str, str] = field(default_factory=dict)
+
+
+def parts_of(
+    log: LogMap, schema: LogSchema, origin: Origin, columns: Columns
+) -> tuple[list[Part], list[tuple[str, str]]]:
+    """The events a record gives, and (suspicion, reason or NULL) for every text that may be refused."""
+    parts: list[Part] = []
+    reasons: list[tuple[str, str]] = []
+    for mapped in log.parts():
+        part = Part()
+        if "start" in mapped:
+            part.start = _time(part, "start", mapped, schema, log, origin, columns, reasons)
+        if "finish" in mapped:
+            part.finish = _time(part, "finish", mapped, schema, log, origin, columns, reasons)
+        if "duration" in mapped:
+            part.duration = _checked("duration", origin.dialect.duration(mapped["duration"], origin), columns, reasons)
+            given, sign = part.start or part.finish, "+" if part.start else "-"
+            other = columns(f"{given} {sign} {origin.dialect.interval(part.duration)}", late=True)
+            if part.start:
+                part.finish = other
+            else:  # without a duration it is not known when it began: an instant
+                part.start = columns(f"coalesce({other}, {given})", late=True)
+                part.finish = columns(f"CASE WHEN {part.duration} IS NOT NULL THEN {given} END", late=True)
+        elif not part.start:
+            part.start, part.finish = part.finish, ""
+        for name in (n for n in mapped if n not in TIMES):
+            spec = schema.by_name[name]
+            if spec.type == "time":
+                part.fields[name] = _time(part, name, mapped, schema, log, origin, columns, reasons)
+                continue
+            part.fields[name] = _checked(name, origin.dialect.typed(mapped[name], spec, origin), columns, reasons)
+            if mapped[name].spelling:
+                written = raw_text(mapped[name], origin)
+                part.fields[f"{name}_written"] = columns(
+                    f"CASE WHEN {written} <> {spelt(mapped[name], origin)} THEN {written} END"
+                )
+            if name in log.key:
+                reasons.append((f"{part.fields[name]} IS NULL", lit(f"{name}, a key of the log, is empty")))
+        parts.append(part)
+    reasons.append((" AND ".join(f"{p.start} IS NULL" for p in parts), "'the time is empty'"))
+    times = [t for p in parts for t in (p.start, p.finish) if t]
+    reasons += [(f"{t} NOT BETWEEN {ts(FIRST)} AND {ts(LAST)}", "'the time lies outside 1970 to 2099'") for t in times]
+    return parts, reasons
+
+
+def _time(
+    part: Part,
+    name: str,
+    mapped: dict[str, FieldMap],
+    schema: LogSchema,
+    log: LogMap,
+    origin: Origin,
+    columns: Columns,
+    reasons: list[tuple[str, str]],
+) -> str:
+    """The UTC column of a time; its wall-clock column, if it has one, is noted in the part."""
+    spec = mapped[name]
+    local, utc = origin.dialect.instant(spec, origin)
+    wall = columns(local.value)
+    told = columns(utc.value) if "CAST(NULL" not in utc.value else "NULL"
+    reasons.append((f"{wall} IS NULL AND {told} IS NULL", _unless_empty(name, local)))
+    begun = part.walls.get("start")
+    if name == "finish" and begun:
+        if origin.dialect.clock(spec, origin):
+            wall = columns(f"date_trunc('day', {begun}) + ({wall} - TIMESTAMP '1900-01-01')", late=True)
+        if spec.next_day:
+            wall = columns(f"CASE WHEN {wall} < {begun} THEN {wall} + INTERVAL '1 day' ELSE {wall} END", late=True)
+    if "CAST(NULL" in local.value:
+        return told
+    if name in TIMES:  # of other times no order in the file tells which pass of a repeated hour is meant
+        part.walls[name] = wall
+    converted = to_utc(wall, schema.zone, log.ambiguous, log.nonexistent)
+    return columns(converted if told == "NULL" else f"coalesce({told}, {converted})", late=True)
+
+
+def _checked(name: str, column: Column, columns: Columns, reasons: list[tuple[str, str]]) -> str:
+    here = columns(column.value)
+    if column.refused != "false":
+        reasons.append((f"{here} IS NULL", _unless_empty(name, column)))
+    return here
+
+
+def _unless_empty(name: str, column: Column) -> str:
+    """Why a text that gave nothing is refused; NULL if there was no text."""
+    quote = lit("'")
+    says = f"concat({lit(name + ': ')}, {quote}, left({column.raw}, {SHOWN}), {quote}, {lit(' ' + column.reason)})"
+    return f"CASE WHEN ({column.raw}) IS NOT NULL THEN {says} END"
+
+
+def refused(reasons: list[tuple[str, str]], shape: str) -> str:
+    """The first reason there is. What a text was is only looked at where its value is missing."""
+    first = [f"CASE WHEN NOT shaped THEN {shape} END"] if shape else []
+    return f"coalesce({', '.join([*first, *(f'CASE WHEN {c} THEN {r} END' for c, r in reasons)])})"
+
+
+def is_one_of(text: str, values: tuple[str, ...], dialect: Dialect) -> str:
+    """Whether a column's text is one of `values`; `like:` begins a pattern with * and ?."""
+    exact, here = [v for v in values if not v.startswith("like:")], dialect.trimmed(text)
+    tests = [f"{here} IN ({', '.join(lit(v) for v in exact)})"] if exact else []
+    tests += [dialect.alike(here, v.removeprefix("like:")) for v in values if v not in exact]
+    return f"({' OR '.join(tests)})"

@@ -1,0 +1,140 @@
+"""What a field's text is before any typing, in the SQL of whichever engine reads it.
+
+A dialect says how an engine matches, trims and replaces texts, and how it types them: `fermata.intake.expressions` for the engine that
+reads files, `fermata.intake.native` for a PostgreSQL database in which a log is read where it is.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Protocol
+
+from fermata.archive.duck import lit
+from fermata.errors import SourceError
+from fermata.fields import Field
+from fermata.intake.mapping import FieldMap
+
+__all__ = ["Column", "Dialect", "Origin", "from_name", "raw_text", "spelt"]
+
+MAC_SHAPE = r"^([0-9A-Fa-f]{2}[:-]?){5}[0-9A-Fa-f]{2}$|^([0-9A-Fa-f]{4}[.]){2}[0-9A-Fa-f]{4}$"
+PHONE_SHAPE = r"^[+(]?[0-9][0-9 ()/.-]*$"
+SHORT_NUMBER = 6  # digits; shorter ones are extensions and service numbers, which have no country
+
+
+@dataclass(frozen=True)
+class Origin:
+    """Where a record comes from: its file, the expression of each column's text, whose SQL it is, and what zone abbreviations mean."""
+
+    file: Path
+    columns: dict[str, str]
+    dialect: Dialect
+    zones: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A field's value and, as a condition, when the text there is refused; `reason` says what was wanted."""
+
+    value: str
+    refused: str = "false"
+    reason: str = ""
+    raw: str = "NULL"
+
+
+def raw_text(field: FieldMap, origin: Origin) -> str:
+    """The text of a field before any typing: NULL where it is empty."""
+    text = _given(field, origin)
+    if field.part is not None:
+        text = origin.dialect.group(text, field.part)
+    if field.patterns:
+        cases = " ".join(f"WHEN {origin.dialect.matches(text, k)} THEN {lit(v)}" for k, v in field.patterns.items())
+        text = f"CASE {cases} ELSE {text} END"
+    if field.values:
+        cases = " ".join(f"WHEN {lit(k)} THEN {lit(v)}" for k, v in field.values.items())
+        text = f"CASE {text} {cases} ELSE {text} END"
+    return text
+
+
+def spelt(field: FieldMap, origin: Origin) -> str:
+    """The text of an identity in the spelling its rules declare."""
+    text, dialect = raw_text(field, origin), origin.dialect
+    for rule in field.spelling:
+        if rule == "lower":
+            text = dialect.lowered(text)
+        elif rule == "no domain":
+            text = (
+                f"coalesce(nullif(regexp_replace(regexp_replace({text}, '^[^\\\\]*\\\\', ''), '@.*$', ''), ''), {text})"
+            )
+        elif rule == "mac":
+            plain = f"lower(regexp_replace({text}, '[^0-9A-Fa-f]', '', 'g'))"
+            pairs = " || ':' || ".join(f"substr({plain}, {i}, 2)" for i in range(1, 13, 2))
+            text = f"CASE WHEN {dialect.matches(text, MAC_SHAPE)} THEN {pairs} ELSE {text} END"
+        else:
+            text = _phone(dialect, text, rule.removeprefix("phone").strip())
+    return text
+
+
+def _phone(dialect: Dialect, text: str, country: str) -> str:
+    """Digits alone, `00` as `+`; with a country code, a national number with its one leading zero left out (ITU-T E.164)."""
+    plain = f"regexp_replace(regexp_replace({text}, '[^0-9+]', '', 'g'), '^00', '+')"
+    if country:
+        national = f"concat({lit(country)}, regexp_replace({plain}, '^0', ''))"
+        plain = (
+            f"CASE WHEN starts_with({plain}, '+') OR length({plain}) < {SHORT_NUMBER} THEN {plain} ELSE {national} END"
+        )
+    return f"CASE WHEN {dialect.matches(text, PHONE_SHAPE)} THEN {plain} ELSE {text} END"
+
+
+def _given(field: FieldMap, origin: Origin) -> str:
+    """The text as the source has it."""
+    if field.constant is not None:
+        return lit(field.constant)
+    if field.file_name is not None:
+        return lit(from_name(field.file_name, origin.file))
+    texts = [origin.dialect.trimmed(origin.columns[c]) for c in field.read_columns]
+    return texts[0] if len(texts) == 1 else f"nullif(concat_ws(' ', {', '.join(texts)}), '')"
+
+
+def from_name(pattern: str, file: Path) -> str:
+    """What a field takes from the file's path. Raises SourceError if the path does not fit."""
+    found = re.search(pattern, file.as_posix())
+    if not found:
+        raise SourceError(f"{file}: its name does not match {pattern!r}, from which a field is to come")
+    return found[1] or ""
+
+
+class Dialect(Protocol):
+    """The SQL of an engine, as far as engines differ. Every text may be NULL, and then so is what is made of it."""
+
+    def trimmed(self, text: str) -> str:
+        """The text without spaces around it; NULL if nothing is left."""
+
+    def matches(self, text: str, pattern: str) -> str:
+        """Whether a regular expression is found in the text."""
+
+    def group(self, text: str, pattern: str) -> str:
+        """What the one group of a regular expression found; NULL for nothing."""
+
+    def lowered(self, text: str) -> str:
+        """The text in small letters."""
+
+    def alike(self, text: str, pattern: str) -> str:
+        """Whether the whole text is as a pattern with `*` and `?` says."""
+
+    def interval(self, microseconds: str) -> str:
+        """A number of microseconds as a length of time."""
+
+    def clock(self, field: FieldMap, origin: Origin) -> bool:
+        """Whether a time is a clock time alone, read as of 1900-01-01."""
+
+    def instant(self, field: FieldMap, origin: Origin) -> tuple[Column, Column]:
+        """A time: its wall-clock reading, and its UTC reading where the value itself tells. At most one of the two is not NULL."""
+
+    def duration(self, field: FieldMap, origin: Origin) -> Column:
+        """A length of time in whole microseconds."""
+
+    def typed(self, field: FieldMap, spec: Field, origin: Origin) -> Column:
+        """A declared field's value in the type it is reported in."""
