@@ -13,11 +13,12 @@ from typing import Any
 import pyarrow as pa
 
 from fermata.analysis import combine, drill
-from fermata.analysis.engine import DuckEngine, PostgresEngine, SparkEngine
+from fermata.analysis.elsewhere import PostgresEngine, SparkEngine
+from fermata.analysis.engine import DuckEngine
 from fermata.analysis.finish import finish
 from fermata.analysis.plan import Plan
 from fermata.analysis.table import Table
-from fermata.api.place import TYPES
+from fermata.api.tables import TYPES
 from fermata.fields import Field, LogSchema
 from fermata.registers.directory import Directory
 from fermata.reports.model import Report

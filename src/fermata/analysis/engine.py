@@ -5,15 +5,28 @@ An engine differs from the others only by what stands in its class here.
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol
 
 from fermata.errors import ArchiveDamaged, DataError, FermataError, TooLarge
 
-__all__ = ["KINDS", "DuckEngine", "Engine", "PostgresEngine", "SparkEngine"]
+__all__ = [
+    "BATCH",
+    "KINDS",
+    "POSTGRES",
+    "SPARK",
+    "DuckEngine",
+    "Engine",
+    "exact",
+    "foreign",
+    "marked",
+    "summing",
+    "values",
+]
 
 KINDS = {  # of the columns of a lookup: as SQL, as Ibis
     "text": ("text", "string"),
@@ -42,6 +55,15 @@ class Engine(Protocol):
 
     def keep(self, expr: Any) -> Any:
         """The expression, worked out once if the engine is told to keep what several queries of a run need."""
+
+    def keeping(self) -> AbstractContextManager[None]:
+        """While it lasts, all queries see one state of the events, and what is kept stays."""
+
+    def summed(self, table: Any, columns: Mapping[str, str]) -> tuple[int, int]:
+        """How many events there are, and the sum modulo 2^64 of the marks of their `columns` (name -> type as the archive calls it).
+
+        The mark of an event is a number made of the MD5 (RFC 1321) of its text: the last eight bytes, the lowest first.
+        """
 
 
 class DuckEngine:
@@ -89,7 +111,7 @@ class DuckEngine:
 
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table, without going through pandas."""
-        return _exact(self.sql(self.con.compile(expr)), expr)
+        return exact(self.sql(self.con.compile(expr)), expr)
 
     def stream(self, expr: Any) -> Iterator[Any]:
         """The rows as they come: what does not need all of them (a sort does, and spills) is never held whole."""
@@ -98,9 +120,9 @@ class DuckEngine:
 
         try:
             reader = self.do(self.con.compile(expr)).to_arrow_reader(BATCH)
-            yield _exact(reader.schema.empty_table(), expr)
+            yield exact(reader.schema.empty_table(), expr)
             for batch in reader:
-                yield _exact(pa.Table.from_batches([batch]), expr)
+                yield exact(pa.Table.from_batches([batch]), expr)
         except (duckdb.InterruptException, RuntimeError) as e:
             if "interrupted" in str(e).lower():  # by a signal, of which the driver tells so
                 raise KeyboardInterrupt from None
@@ -113,9 +135,13 @@ class DuckEngine:
         import ibis
 
         if name not in self.held:
-            self.do(f"CREATE TEMP TABLE {name} AS {_values(columns, rows)}")
+            self.do(f"CREATE TEMP TABLE {name} AS {values(columns, rows)}")
             self.held.add(name)
         return ibis.table({c: KINDS[k][1] for c, k in columns.items()}, name=name)
+
+    def summed(self, table: Any, columns: Mapping[str, str]) -> tuple[int, int]:
+        """How many events there are, and the sum of their marks."""
+        return marked(self.sql(summing(self.con.compile(table), columns, DUCK)).to_pylist()[0])
 
     def sql(self, text: str) -> Any:
         """The rows of a plain query as an Arrow table."""
@@ -133,103 +159,60 @@ class DuckEngine:
             raise foreign(e) from e
 
 
-class PostgresEngine:
-    """A PostgreSQL server through `con`, an Ibis PostgreSQL backend; a read-only role is enough."""
-
-    name = "postgres"
-    builtin_percentile = False
-
-    def __init__(self, con: Any) -> None:
-        self.con = con
-        self.con.con.execute("SET standard_conforming_strings = on")  # a backslash in a text is one
-
-    def run(self, expr: Any) -> Any:
-        """The expression's rows as an Arrow table."""
-        import psycopg
-        import pyarrow as pa
-
-        try:
-            with self.con.con.cursor() as cursor:
-                cursor.execute(self.con.compile(expr))
-                rows = cursor.fetchall()
-        except psycopg.Error as e:
-            self.con.con.rollback()
-            raise foreign(e) from e
-        names = list(expr.as_table().schema())
-        columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
-        return _exact(pa.table([pa.array(c) for c in columns], names=names), expr)
-
-    def keep(self, expr: Any) -> Any:
-        """The expression as it is: a role that may only read keeps nothing."""
-        return expr
-
-    def stream(self, expr: Any) -> Iterator[Any]:
-        """All rows at once, as one table."""
-        yield self.run(expr)
-
-    def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
-        """A small table of Python values as VALUES, which a read-only role may write."""
-        import ibis
-
-        schema = ibis.schema({c: KINDS[k][1] for c, k in columns.items()})
-        return self.con.sql(_values(columns, rows), schema=schema)
-
-
-class SparkEngine:
-    """A Spark session whose time zone is UTC through `con`, an Ibis PySpark backend: for logs beyond one machine."""
-
-    name = "spark"
-    builtin_percentile = False
-
-    def __init__(self, con: Any) -> None:
-        self.con = con
-        self.held: set[str] = set()
-
-    def run(self, expr: Any) -> Any:
-        """The expression's rows as an Arrow table."""
-        from pyspark.errors import PySparkException
-
-        try:
-            return _exact(self.con.raw_sql(self.con.compile(expr)).toArrow(), expr)
-        except PySparkException as e:
-            raise foreign(e) from e
-
-    def keep(self, expr: Any) -> Any:
-        """The expression as it is."""
-        return expr
-
-    def stream(self, expr: Any) -> Iterator[Any]:
-        """All rows at once, as one table."""
-        yield self.run(expr)
-
-    def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
-        """A small table of Python values, as a view of the session."""
-        import ibis
-
-        if name not in self.held:
-            self.con.raw_sql(f"CREATE OR REPLACE TEMPORARY VIEW {name} AS {_values(columns, rows, SPARK)}")
-            self.held.add(name)
-        return ibis.table({c: KINDS[k][1] for c, k in columns.items()}, name=name)
-
-
 @dataclass(frozen=True, slots=True)
 class Dialect:
-    """How an engine writes a small table: its names of types, its mark around names, its arrays, how it escapes a text."""
+    """How an engine writes a small table: its names of types, its mark around names, its arrays, how it escapes a text; and the mark of an
+    event: an instant in microseconds, a list as text, and a text's number from its MD5.
+    """
 
     types: Mapping[str, str]
     mark: str
     array: tuple[str, str]
     escaped: Mapping[str, str]
+    micros: str
+    joined: str
+    number: str
 
 
-STANDARD = Dialect({k: sql for k, (sql, _) in KINDS.items()}, '"', ("ARRAY[", "]"), {"'": "''"})
+TURNED = " || ".join(f"substr(md5({{0}}), {i}, 2)" for i in range(31, 16, -2))  # the last eight bytes, the lowest first
+DUCK = Dialect(
+    {k: sql for k, (sql, _) in KINDS.items()}, '"', ("ARRAY[", "]"), {"'": "''"},
+    "epoch_us({0})", "array_to_string({0}, chr(30))", "md5_number_lower({0})",
+)  # fmt: skip
+POSTGRES = dataclasses.replace(
+    DUCK,
+    types={**DUCK.types, "text": 'text COLLATE "C"'},
+    micros="CAST(extract(epoch FROM {0}) * 1000000 AS bigint)",
+    number=f"CAST(CAST('x' || {TURNED} AS bit(64)) AS bigint)",  # of either sign, which is the same modulo 2^64
+)
 SPARK = Dialect(
     {"text": "string", "texts": "array<string>", "time": "timestamp_ntz", "number": "bigint"},
     "`", ("array(", ")"), {"\\": "\\\\", "'": "\\'"},
+    "unix_micros(CAST({0} AS timestamp))", "array_join({0}, chr(30))", f"CAST(conv({TURNED}, 16, 10) AS decimal(20, 0))",
 )  # fmt: skip
 
 
-def _values(columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]], dialect: Dialect = STANDARD) -> str:
+def summing(query: str, columns: Mapping[str, str], dialect: Dialect) -> str:
+    """A query for the number of events of `query` and the sum of their marks, as a text `s`: their fields in the order of their names,
+    `name=value` joined by U+001F, times as microseconds since 1970, lists joined by U+001E, empty fields left out.
+    """
+    text = "varchar" if dialect.types["text"] == "text" else dialect.types["text"].split()[0]
+    told = []
+    for name, kind in sorted(columns.items()):
+        here = f"e.{dialect.mark}{name}{dialect.mark}"
+        value = {"TIMESTAMP": dialect.micros, "VARCHAR[]": dialect.joined}.get(kind, "{0}").format(here)
+        told.append(f"'{name}=' || CAST({value} AS {text})")
+    number = dialect.number.format("told")
+    inner = f"SELECT concat_ws(chr(31), {', '.join(told)}) AS told FROM ({query}) AS e"
+    return f"SELECT count(*) AS n, CAST(sum({number}) AS {text}) AS s FROM ({inner}) AS m"
+
+
+def marked(row: Mapping[str, Any]) -> tuple[int, int]:
+    """The row of such a query: the number of events, and their sum modulo 2^64."""
+    return row["n"], int(row["s"] or 0) % 2**64
+
+
+def values(columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]], dialect: Dialect = DUCK) -> str:
     """Rows as a query; names and values are quoted."""
     kinds = list(columns.values())
     lines = ", ".join(
@@ -249,10 +232,11 @@ def _literal(value: Any, kind: str, dialect: Dialect) -> str:
     else:
         told = value.isoformat(sep=" ") if isinstance(value, datetime) else str(value)
         text = "'" + "".join(dialect.escaped.get(c, c) for c in told) + "'"
-    return f"CAST({text} AS {dialect.types[kind]})"
+    kind, _, collated = dialect.types[kind].partition(" ")
+    return f"CAST({text} AS {kind}) {collated}".rstrip()
 
 
-def _exact(rows: Any, expr: Any) -> Any:
+def exact(rows: Any, expr: Any) -> Any:
     """The rows in the types the expression promises: engines widen their sums. Raises TooLarge naming the column."""
     import pyarrow as pa
 
@@ -275,4 +259,9 @@ def foreign(error: Exception) -> FermataError:
         return ArchiveDamaged(f"a file the manifest names cannot be read; restore the archive from a backup ({text})")
     if "out of memory" in text.lower():
         return DataError(f"the engine ran out of its memory limit; take a shorter period or fewer groups ({text})")
+    if "statement timeout" in text.lower():
+        return DataError(
+            "a question took longer than the database may take (timeout in [logs.NAME.database]); take a shorter period, or give the "
+            "table an index on the column of its time"
+        )
     return DataError(f"the engine failed: {text}")

@@ -108,4 +108,6 @@ class Administered(Base):
         self.view.refuse("a whole record of a source")
 
         mapping = self.mapping(log)
+        if held := self.tables.get(log):
+            return held.whole(record)
         return whole_record(mapping, self.archive.snapshot().manifest.log(log), self.path, record)

@@ -17,6 +17,7 @@ from fermata.api.computed import with_computed
 from fermata.api.config import Config
 from fermata.api.derived import derived_schemas
 from fermata.api.place import Place
+from fermata.api.tables import Tables
 from fermata.api.viewers import view_of
 from fermata.archive import Archive
 from fermata.delivery.shelf import Shelf
@@ -68,6 +69,11 @@ class Base:
     def engine(self) -> DuckEngine:
         """The embedded engine, started when first needed."""
         return DuckEngine(spill=str(Path(tempfile.gettempdir()) / f"fermata-{os.getpid()}-{id(self)}"))
+
+    @functools.cached_property
+    def tables(self) -> Tables:
+        """The logs that are read where they are, connected to when first needed."""
+        return Tables({n: log for n, log in self.config.logs.items() if log.in_place}, self.stored_schemas, self.path)
 
     @functools.cached_property
     def stored_schemas(self) -> dict[str, LogSchema]:
@@ -145,7 +151,7 @@ class Base:
     def _beside(self, clock: Clock, viewer: str) -> Self:
         """A workspace of the same files and scope that shares what does not depend on clock and viewer."""
         found = type(self)(self.path, self.config, clock, viewer, self.views, self.scope)
-        for name in ("engine", "stored_schemas", "whole_schemas", "whole_directory"):
+        for name in ("engine", "tables", "stored_schemas", "whole_schemas", "whole_directory"):
             setattr(found, name, getattr(self, name))
         return found
 
@@ -174,6 +180,7 @@ class Base:
             self.barred,
             self.whole_directory,
             self.stored_schemas,
+            self.tables,
         )
 
     def definition(self, name: str) -> Report:

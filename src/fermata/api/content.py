@@ -21,7 +21,6 @@ from fermata._version import __version__
 from fermata.analysis.plan import Plan
 from fermata.api.base import Base
 from fermata.api.place import Place, widened
-from fermata.archive.duck import ident
 from fermata.errors import FermataError, RequestError
 from fermata.fields import LogSchema
 from fermata.reports import pages
@@ -114,28 +113,17 @@ def _reach(schema: LogSchema) -> timedelta:
 def _sum(
     place: Place, held: LogSchema, start: datetime, end: datetime, spans: bool, known: datetime | None
 ) -> tuple[int, str]:
-    table = place.events(held, start, end, spans=spans, known=known)
-    reaching = f" OR (start_utc < {_at(start)} AND coalesce(finish_utc, {_at(end)}) > {_at(start)})" if spans else ""
-    texts = []
-    for name in sorted(c for c in held.columns if c not in SOURCE):
-        kind, column = held.columns[name], ident(name)
-        text = (
-            f"epoch_us({column})"
-            if kind == "TIMESTAMP"
-            else f"array_to_string({column}, chr(30))"
-            if kind == "VARCHAR[]"
-            else column
-        )
-        texts.append(f"'{name}=' || CAST({text} AS VARCHAR)")
-    rows = place.engine.sql(
-        f"SELECT count(*) AS n, (sum(md5_number_lower(concat_ws(chr(31), {', '.join(texts)}))) % 18446744073709551616)::VARCHAR AS s "
-        f"FROM ({place.engine.con.compile(table)}) WHERE start_utc < {_at(end)} AND (start_utc >= {_at(start)}{reaching})"
-    ).to_pylist()
-    return rows[0]["n"], f"{int(rows[0]['s'] or 0):016x}"
+    from fermata.analysis.stages import naive
 
-
-def _at(moment: datetime) -> str:
-    return f"TIMESTAMP '{moment.isoformat(sep=' ')}'"
+    engine, table = place.events(held, start, end, spans=spans, known=known)
+    first, last = (naive(t.replace(tzinfo=UTC)) for t in (start, end))
+    here = table.start_utc >= first
+    if spans:
+        here = here | (table.finish_utc > first).fill_null(True)
+    n, total = engine.summed(
+        table.filter(table.start_utc < last, here), {c: k for c, k in held.columns.items() if c not in SOURCE}
+    )
+    return n, f"{total:016x}"
 
 
 def figures(answer: Answer) -> str:

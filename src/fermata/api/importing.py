@@ -62,6 +62,10 @@ def import_log(
 ) -> list[Outcome]:
     """See `Workspace.import_log`."""
     mapping = workspace.mapping(log)
+    if mapping.in_place:
+        raise RequestError(
+            f"the log {log} is read where it is, in {mapping.database and mapping.database.table}; there is nothing to import"
+        )
     schema = workspace.stored_schemas[log]
     if holds_all and not mapping.key:
         raise RequestError(f"the log {log} has no key, so a missing entry cannot be told from one that never was")

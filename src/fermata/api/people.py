@@ -27,7 +27,7 @@ def find(workspace: Workspace, text: str) -> list[Found]:
         if not table.links:
             known.update({c.label: c for c in candidates(place, name, text)})
     for log, field in _fields(workspace):
-        if not workspace.archive.snapshot().manifest.log(log).events:
+        if not place.extent(log):
             continue
         result = workspace.run(Report.of(log=log, by=(field,), columns=("last",), totals=False))
         for row in result.table.body:

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from fermata.analysis.combine import Source
-from fermata.analysis.engine import DuckEngine
+from fermata.analysis.engine import DuckEngine, Engine
 from fermata.analysis.identify import opened
 from fermata.analysis.plan import Plan, Rounding, Strand
-from fermata.archive import Snapshot
+from fermata.api.tables import TYPES, Held, Tables
+from fermata.archive import LogState, Snapshot
 from fermata.archive.duck import scan
 from fermata.errors import RequestError
 from fermata.fields import LogSchema
@@ -27,16 +29,6 @@ from fermata.timeline import Calendar, Stretch
 from fermata.timeline.lengths import exact
 
 __all__ = ["TYPES", "Place", "widened"]
-
-TYPES = {
-    "INTEGER": "int32",
-    "BIGINT": "int64",
-    "SMALLINT": "int16",
-    "BOOLEAN": "boolean",
-    "VARCHAR": "string",
-    "VARCHAR[]": "array<string>",
-    "TIMESTAMP": "timestamp(6)",
-}
 
 
 @dataclass
@@ -59,7 +51,47 @@ class Place:
     barred: Mapping[str, str]
     whole_registers: Directory
     stored: Mapping[str, LogSchema]
+    tables: Tables
     absences: dict[str, tuple[tuple[str, datetime, datetime], ...]] = field(default_factory=dict)
+    ends: dict[str, tuple[datetime, datetime, datetime] | None] = field(default_factory=dict)
+    stack: ExitStack | None = None
+
+    @contextmanager
+    def keeping(self) -> Iterator[None]:
+        """While it lasts, all events are those of one moment, also where they are read in a database."""
+        with ExitStack() as stack, self.engine.keeping():
+            self.stack = stack
+            try:
+                yield
+            finally:
+                self.stack = None
+
+    def held(self, log: str) -> Held | None:
+        """The table of a log that is read where it is; None for logs of the archive and derived ones."""
+        found = self.tables.get(log)
+        if found and self.stack:
+            self.stack.enter_context(found.engine.keeping())
+        return found
+
+    def state(self, log: str) -> LogState:
+        """What the archive holds of a log; of one read where it is, its table as if it were a file."""
+        held = self.held(log)
+        return held.state(self.mappings[log]) if held else self.snapshot.manifest.log(log)
+
+    def counted(self, log: str) -> LogState:
+        """The same with the numbers of records, which of a table takes reading all of it."""
+        held = self.held(log)
+        return held.counted(self.mappings[log]) if held else self.snapshot.manifest.log(log)
+
+    def _ends(self, log: str) -> tuple[datetime, datetime, datetime] | None:
+        """First and last start and the end of a stored log, naive UTC; asked of a table once."""
+        held = self.held(log)
+        if held is None:
+            state = self.snapshot.manifest.log(log)
+            return (*state.extent, state.until) if state.extent and state.until else None
+        if log not in self.ends:
+            self.ends[log] = held.ends()
+        return self.ends[log]
 
     @property
     def terms(self) -> Terms:
@@ -73,6 +105,8 @@ class Place:
 
     def rejects(self, log: str) -> list[dict[str, Any]]:
         """The log's rejected records: file, record number, line in the file where known, reason, text."""
+        if held := self.held(log):
+            return held.rejects()
         live, paths = self.snapshot.manifest.log(log).files, self.snapshot.rejects(log)
         if not paths:
             return []
@@ -91,49 +125,60 @@ class Place:
 
     def extent(self, log: str) -> tuple[datetime, datetime] | None:
         """First and last start of the log's events, aware UTC; of a derived log, of those it is made from."""
-        found = [e for n in self.schemas[log].stored_logs if (e := self.snapshot.manifest.log(n).extent)]
+        found = [e for n in self.schemas[log].stored_logs if (e := self._ends(n))]
         if not found:
             return None
-        first, last = min(a for a, _ in found).replace(tzinfo=UTC), max(b for _, b in found).replace(tzinfo=UTC)
+        first, last = min(e[0] for e in found).replace(tzinfo=UTC), max(e[1] for e in found).replace(tzinfo=UTC)
         return (
             (_hour(first), _hour(last)) if self.view.scope else (first, last)
         )  # whose the outermost record is, is kept back
 
     def until(self, log: str) -> datetime:
         """The end of what the log holds, aware UTC, excluded."""
-        found = [u for n in self.schemas[log].stored_logs if (u := self.snapshot.manifest.log(n).until)]
-        until = max(found).replace(tzinfo=UTC)  # asked for logs with events only
+        found = [e for n in self.schemas[log].stored_logs if (e := self._ends(n))]
+        until = max(e[2] for e in found).replace(tzinfo=UTC)  # asked for logs with events only
         return _hour(until) + timedelta(hours=1) if self.view.scope else until
 
     def source(self, plan: Plan) -> Source:
         """Opens the events of the plan's period, strand by strand."""
 
-        def open_strand(strand: Strand) -> tuple[DuckEngine, Any]:
+        def open_strand(strand: Strand) -> tuple[Engine, Any]:
             stretch = strand.stretch or plan.stretch
             schema = strand.schema
             if schema.derivation is not None:
                 return self.engine, self._generated(schema, plan, stretch)
             held = self.stored.get(schema.name, schema)
             start, end = widened(stretch, strand.reach, strand.rounding)
-            seen = self.events(held, start, end, spans=strand.needs_spans or held.spans, known=plan.known)
-            return self.engine, seen if self.view.everything else seen.select(*schema.columns)
+            engine, seen = self.events(held, start, end, spans=strand.needs_spans or held.spans, known=plan.known)
+            return engine, seen if self.view.everything else seen.select(*schema.columns)
 
         return open_strand
 
-    def events(self, held: LogSchema, start: datetime, end: datetime, *, spans: bool, known: datetime | None) -> Any:
-        """What the viewer has of a stored log's events that may matter for naive UTC [start, end), as a table of the engine."""
+    def events(
+        self, held: LogSchema, start: datetime, end: datetime, *, spans: bool, known: datetime | None
+    ) -> tuple[Engine, Any]:
+        """What the viewer has of a stored log's events that may matter for naive UTC [start, end), and the engine whose table it is."""
+        engine, table = self._events(held, start, end, spans, known)
+        if self.view.everything:
+            return engine, table
+        return engine, self.view.events(engine, table, held, self.whole_registers, start, end)
+
+    def _events(
+        self, held: LogSchema, start: datetime, end: datetime, spans: bool, known: datetime | None
+    ) -> tuple[Engine, Any]:
         import ibis
 
+        if apart := self.held(held.name):
+            if known:
+                raise RequestError(f"{held.name} is read where it is; what was known of it at another time is not kept")
+            return apart.engine, apart.events(start, end, spans=spans)
         at = known.astimezone(UTC).replace(tzinfo=None) if known else None
         query = self.snapshot.events_sql(held, start, end, spans=spans, known=at)
         if query not in self.views:
             name = f"events_{len(self.views)}"
             self.engine.do(f"CREATE TEMP VIEW {name} AS {query}")
             self.views[query] = name
-        table = ibis.table({c: TYPES[kind] for c, kind in held.columns.items()}, name=self.views[query])
-        if self.view.everything:
-            return table
-        return self.view.events(self.engine, table, held, self.whole_registers, start, end)
+        return self.engine, ibis.table({c: TYPES[kind] for c, kind in held.columns.items()}, name=self.views[query])
 
     def _generated(self, schema: LogSchema, plan: Plan, stretch: Stretch) -> Any:
         """The events of a generated log, as a small table on the engine."""

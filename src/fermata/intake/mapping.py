@@ -34,6 +34,7 @@ TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us", "julian day")
 DURATION_FORMS = ("seconds", "milliseconds", "minutes", "hours", "h:mm:ss", "h:mm", "mm:ss", "iso")
 SPELLINGS = ("lower", "no domain", "mac", "phone")
 NOT_EVENTS = {"files", "repeats", "reject_limit", "title", "kind", "key", "complete", "keep_for", "gap", "database"}
+ONLY_IMPORTED = ("files", "key", "complete", "keep_for", "repeats", "record_id", "reject_limit", "comment")
 ONLY_WITH = {  # keys that mean something to some formats only
     "pattern": ("regex",),
     "unmatched": ("regex", "syslog", "web access", "page log", "w3c"),
@@ -142,13 +143,18 @@ def expression(key: str, pattern: str) -> re.Pattern[str]:
 
 
 class DatabaseMap(Strict):
-    """Where a log's records are asked for: one query, and the column that only grows.
+    """Where a log's records are asked for: one `query`, whose rows are imported, and the column that only grows; or the `table` (or view)
+    in which they are reported on where they are, and the whole number by which a `record` is found in it again.
 
     The address with its password comes from an environment variable (`address_env`) or a file only its owner may
-    read (`address_file`); a database file without a password may stand here as `address`.
+    read (`address_file`); a database file without a password may stand here as `address`. `timeout` is how many seconds one question
+    to a table may take.
     """
 
-    query: str
+    query: str = ""
+    table: str = ""
+    record: str = ""
+    timeout: int = Key(default=60, ge=1)
     address_env: str | None = None
     address_file: str | None = None
     address: str | None = None
@@ -159,6 +165,16 @@ class DatabaseMap(Strict):
         given = [n for n in ("address_env", "address_file", "address") if getattr(self, n) is not None]
         if len(given) != 1:
             raise ValueError("give one of address_env, address_file, address")
+        if bool(self.query) is bool(self.table):
+            raise ValueError("give either query (its rows are imported) or table (its rows stay where they are)")
+        if self.table and not self.record:
+            raise ValueError(
+                "a table read where it is needs record: the column of whole numbers that tells its rows apart"
+            )
+        if not self.table and {"record", "timeout"} & self.model_fields_set:
+            raise ValueError("record and timeout go with a table")
+        if self.table and self.growing:
+            raise ValueError("growing goes with a query; a table is read as it is")
         if self.address is not None and re.search(r"://[^/@]*:[^/@]*@", self.address):
             raise ValueError(
                 "a password does not belong here; put the address into an environment variable (address_env)"
@@ -290,6 +306,10 @@ class LogMap(Strict):
                 raise ValueError(f"key names the field {name!r}, which is not mapped")
         if self.complete and not self.key:
             raise ValueError("complete = true needs a key, by which a missing entry is known")
+        if self.in_place and (given := [k for k in ONLY_IMPORTED if k in self.model_fields_set]):
+            raise ValueError(
+                f"{', '.join(given)} means something for imported records only; the log's table is read where it is"
+            )
         if self.key and (self.events or self.record_id):
             raise ValueError("a key goes with one event a record and without record_id")
         return self
@@ -317,6 +337,11 @@ class LogMap(Strict):
         if self.record_id and self.record_id not in self.schema_names:
             raise ValueError(f"record_id names the field {self.record_id!r}, which is not mapped")
         return self
+
+    @property
+    def in_place(self) -> bool:
+        """Whether the log's records stay in a database, where reports read them."""
+        return self.database is not None and bool(self.database.table)
 
     @property
     def name_patterns(self) -> list[str]:
@@ -351,6 +376,8 @@ class LogMap(Strict):
         """SHA-256 over everything that decides which events a file gives, to 16 hex digits."""
         data = self.model_dump(mode="json", exclude=NOT_EVENTS, exclude_defaults=True)
         data["zone"] = self.zone or default_zone
+        if self.in_place and self.database:
+            data["table"] = [self.database.table, self.database.record]
         return hashlib.sha256(json.dumps(data, sort_keys=True).encode()).hexdigest()[:16]
 
 

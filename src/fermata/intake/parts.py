@@ -34,12 +34,16 @@ class Columns:
             self.late.append(sql)
         return self.names.setdefault(sql, f"c{len(self.names)}")
 
-    def over(self, source: str, skip: str) -> str:
-        """A query of all columns, and those of `source`, one nesting per late column that needs the one before."""
+    def over(self, source: str, skip: str, *, fenced: bool = False) -> str:
+        """A query of all columns, and those of `source`, one nesting per late column that needs the one before.
+
+        `fenced` has a database that takes nestings apart work each out once.
+        """
+        fence = " OFFSET 0" if fenced else ""
         early = ", ".join(f"{sql} AS {name}" for sql, name in self.names.items() if sql not in self.late)
         query = f"SELECT *, {early}, {skip} AS skip FROM {source}"
         for sql in self.late:
-            query = f"SELECT *, {sql} AS {self.names[sql]} FROM ({query})"
+            query = f"SELECT *, {sql} AS {self.names[sql]} FROM ({query}{fence}) AS q"
         return query
 
 

@@ -34,7 +34,7 @@ __all__ = ["complete_to", "gathered", "known_beforehand", "of_table", "why_nothi
 
 def complete_to(place: Workplace, plan: Plan, strand: int, extent: tuple[datetime, datetime]) -> datetime:
     """Up to when the strand's log is known to be complete: its last record, or what an import declared."""
-    logs = [place.snapshot.manifest.log(name) for name in plan.strands[strand].schema.stored_logs]
+    logs = [place.state(name) for name in plan.strands[strand].schema.stored_logs]
     declared = [datetime.fromisoformat(log.complete_to).replace(tzinfo=UTC) for log in logs if log.complete_to]
     return max([*declared, extent[1]])
 
@@ -65,15 +65,15 @@ def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
     """All caveats of a run."""
     notes = known_beforehand(plan, place)
     for name in stored_logs(plan) if place.view.everything else ():  # a log's silences are those of all
-        notes += _gaps_inside(plan, place, name)
+        notes += _in_place(plan, place, name) if place.held(name) else _gaps_inside(plan, place, name)
     for strand in (s for s in plan.strands if s.stretch is None):
         measured = {(m.base or m).of for _, m in strand.measures} | {(m.base or m).name for _, m in strand.measures}
         if isinstance(strand.schema.derivation, Pairing):
             notes += _pairing(plan, strand, source)
         elif strand.schema.spans and measured & SPANNED:
             last = f"{plan.stretch.end:%Y-%m}"
-            parts = place.snapshot.manifest.log(strand.schema.name).parts
-            if strand.schema.derivation or any(p.unfinished for p in parts if p.month <= last):
+            parts, apart = place.state(strand.schema.name).parts, place.held(strand.schema.name)
+            if strand.schema.derivation or apart or any(p.unfinished for p in parts if p.month <= last):
                 notes += _open_spans(plan, strand, source)
         notes += _nothing_computed(plan, strand, source)
         if isinstance(strand.schema.derivation, Assembly) and strand.stretch is None:
@@ -136,6 +136,25 @@ def _gaps_inside(plan: Plan, place: Workplace, name: str) -> list[str]:
     return shown
 
 
+def _in_place(plan: Plan, place: Workplace, name: str) -> list[str]:
+    """What became of the records of the period of a log read where it is; its silences are for a survey to find, which reads it all."""
+    held = place.held(name)
+    assert held
+    start, end = (t.astimezone(UTC).replace(tzinfo=None) for t in (plan.stretch.start, plan.stretch.end))
+    refusals, twice, never = held.refusals(start, end)
+    notes = []
+    if refusals:
+        why, most = max(refusals.items(), key=lambda r: r[1])
+        notes.append(
+            f"{_records(sum(refusals.values()))} of {name} of this period, or without a time, cannot be read as mapped and are left out "
+            f"({why}{f': {most:,}' if len(refusals) > 1 else ''}): fermata survey {name} --part rejects"
+        )
+    for n, what in ((twice, "happened twice"), (never, "never happened")):
+        if n:
+            notes.append(f"{_records(n)} of {name} with a local time that {what}, settled by the log's policy")
+    return notes
+
+
 def _coverage(plan: Plan, place: Workplace, number: int, strand: Strand) -> list[str]:
     extent, zone, name = place.extent(strand.schema.name), plan.stretch.calendar.zone, strand.schema.name
     if extent is None:
@@ -158,10 +177,12 @@ def _coverage(plan: Plan, place: Workplace, number: int, strand: Strand) -> list
 
 def _from_ledger(plan: Plan, place: Workplace, name: str) -> list[str]:
     """What the imports of files that cover the period had to say."""
-    files = list(place.snapshot.manifest.log(name).files.values())
+    if held := place.held(name):
+        return [held.told]
+    files = list(place.state(name).files.values())
     near = [f for f in files if _overlaps(f, plan)]
     notes = []
-    mended = place.snapshot.manifest.log(name).mended
+    mended = place.state(name).mended
     if rejected := sum(f.rejected for f in near if str(f.import_no) not in mended):
         notes.append(
             f"{_records(rejected)} of files covering this period rejected: fermata survey {name} --part rejects"

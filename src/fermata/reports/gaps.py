@@ -19,18 +19,24 @@ __all__ = ["gaps", "of_devices"]
 
 def gaps(log: str, place: Any) -> list[Gap] | None:
     """The log's gaps over all it holds, kept beside the archive until it changes; None where nothing can be said."""
-    state: LogState = place.snapshot.manifest.log(log)
+    if place.held(log):
+        return _found(log, place)
+    state: LogState = place.state(log)
     schema, declared = place.schemas[log], place.gap(log)
     told = [[p.path for p in state.parts], sorted(state.ended), schema.zone, str(declared)]
     mark = hashlib.sha256(json.dumps(told).encode()).hexdigest()
     kept = place.snapshot.root / "cache" / f"gaps-{log}.json"
     if (held := _read_kept(kept, mark)) is not None:
         return held[0]
-    plan = resolve(Report(log=log), place, place.until(log))
-    engine, table = place.source(plan)(plan.strands[0])
-    found = find(table, engine.run, zone(schema.zone), declared)
+    found = _found(log, place)
     _keep(kept, mark, found)
     return found
+
+
+def _found(log: str, place: Any) -> list[Gap] | None:
+    plan = resolve(Report(log=log), place, place.until(log))
+    engine, table = place.source(plan)(plan.strands[0])
+    return find(table, engine.run, zone(place.schemas[log].zone), place.gap(log))
 
 
 def of_devices(log: str, place: Any) -> list[Gap]:

@@ -178,7 +178,7 @@ def _as_records(
     names = [c[0] for c in columns]
     if layout.numbers:
         columns.insert(0, ("number", "No.", "number", "", 0))
-    files = {name: place.snapshot.manifest.log(name).files for name in schema.stored_logs}
+    files = {name: place.state(name).files for name in schema.stored_logs}
     left = max(total - layout.skip, 0)
     first = layout.skip + 1 if layout.numbers else 0
     rows = Listed(laid_out(read, schema, files, names, first), min(left, left if limit is None else limit))

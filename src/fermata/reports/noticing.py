@@ -143,7 +143,7 @@ def _longest(log: str, place: Workplace) -> timedelta:
 
 
 def _rejected(log: str, place: Workplace) -> Iterator[Point]:
-    state = place.snapshot.manifest.log(log)
+    state = place.counted(log)
     if n := sum(f.rejected for f in state.files.values() if str(f.import_no) not in state.mended):
         yield "rejected", log, n, "records that could not be read as mapped", f"fermata survey {log} --part rejects"
 

@@ -6,6 +6,7 @@ import contextlib
 import dataclasses
 import gc
 from collections.abc import Iterator, Mapping
+from contextlib import AbstractContextManager
 from datetime import datetime
 from typing import Any, Protocol
 
@@ -16,7 +17,7 @@ from fermata.analysis.engine import DuckEngine
 from fermata.analysis.filters import Condition
 from fermata.analysis.finish import finish, outermost
 from fermata.analysis.plan import Plan, Strand
-from fermata.archive import Snapshot
+from fermata.archive import LogState, Snapshot
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import Field, LogSchema
 from fermata.kinds import KINDS
@@ -35,6 +36,17 @@ ALL_EVENTS = "all events"
 __all__ = ["Workplace", "check_values", "context_of", "describe", "narrowed", "run"]
 
 
+class Held(Protocol):
+    """A log that is read where it is."""
+
+    @property
+    def told(self) -> str:
+        """Where it is read, and what that means for a result."""
+
+    def refusals(self, start: datetime, end: datetime) -> tuple[dict[str, int], int, int]:
+        """Of naive UTC [start, end): refused records by reason, local times that happened twice, and those that never did."""
+
+
 class Workplace(Logs, Protocol):
     """A workspace as the runner needs it: its logs, their state, and a way to open their events."""
 
@@ -49,6 +61,18 @@ class Workplace(Logs, Protocol):
     def own_reports(self) -> list[str]:
         """The names of the workspace's own reports."""
 
+    def state(self, log: str) -> LogState:
+        """What the archive holds of a log; of one read where it is, its table as if it were a file."""
+
+    def counted(self, log: str) -> LogState:
+        """The same with the numbers of records, which of a table takes reading all of it."""
+
+    def held(self, log: str) -> Held | None:
+        """The table of a log that is read where it is; None for logs of the archive."""
+
+    def keeping(self) -> AbstractContextManager[None]:
+        """While it lasts, all events are those of one moment."""
+
     def versions(self, log: str) -> tuple[list[dict[str, Any]], dict[tuple[int, int], dict[str, Any]]]:
         """The versions of the log's entries that were replaced or deleted, and by (file, record) those in their place."""
 
@@ -61,7 +85,7 @@ class Workplace(Logs, Protocol):
 
 def run(report: Report, place: Workplace, now: datetime, *, explained: bool = False) -> RunResult:
     """The report's result at the instant `now` (aware). Raises UnknownName, RequestError, DataError."""
-    with _uncollected(), place.engine.keeping():
+    with _uncollected(), place.keeping():
         return _run(report, place, now, explained)
 
 
@@ -269,6 +293,7 @@ def describe(report: Report, place: Workplace, now: datetime) -> list[tuple[str,
             lines.append(("Log", f"{name}: no events yet"))
             continue
         own = strand.stretch or stretch
+        held = [place.held(log) for log in strand.schema.stored_logs]
         parts = [p for log in strand.schema.stored_logs for p in place.snapshot.months(log, own.start, own.end)]
         lines += [
             ("Log", f"{name}: {narrowed(strand)}"),
@@ -279,8 +304,11 @@ def describe(report: Report, place: Workplace, now: datetime) -> list[tuple[str,
         ]
         if not place.view.scope:  # how many events others have is not theirs to know
             size = sum(p.size for p in parts) / 1e6
-            many = f"at most {sum(p.rows for p in parts):,} events in {len(parts)} file{'' if len(parts) == 1 else 's'}"
-            lines.append(("To read", f"{many}, {size:,.1f} MB"))
+            many = (
+                "; ".join(h.told for h in held if h)
+                or f"at most {sum(p.rows for p in parts):,} events in {len(parts)} file{'' if len(parts) == 1 else 's'}"
+            )
+            lines.append(("To read", many if any(held) else f"{many}, {size:,.1f} MB"))
     lines.append(("Grouped by", ", ".join(d.name for d in plan.by) or "nothing: one row"))
     if plan.across:
         lines.append(("Across", plan.across.name))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -88,12 +89,12 @@ def each(place: Any, head: Context) -> Records:
     rows = []
     for name in place.logs:
         schema = place.schemas[name]
-        state: LogState = place.snapshot.manifest.log(name)
+        state: LogState = place.counted(name)
         files, extent = state.files.values(), place.extent(name)
         found = gaps(name, place) if extent else None
         rows.append(
             (
-                name, schema.kind or None, state.events, *(extent or (None, None)), None if found is None else len(found),
+                name, schema.kind or None, sum(f.events for f in files) if place.held(name) else state.events, *(extent or (None, None)), None if found is None else len(found),
                 sum(f.rejected for f in files if str(f.import_no) not in state.mended),
                 sum(f.mapping != place.mappings[name] for f in files),
             )
@@ -121,10 +122,10 @@ class _Look:
     source: Any
     profiles: list[Profile]
 
-    @property
+    @functools.cached_property
     def state(self) -> LogState:
         """The log as the archive holds it."""
-        state: LogState = self.place.snapshot.manifest.log(self.log)
+        state: LogState = self.place.counted(self.log)
         return state
 
 
@@ -153,16 +154,16 @@ def _overview(look: _Look) -> Made:
     behind = look.now - last
     open_rejects = sum(f.rejected for f in files if str(f.import_no) not in state.mended)
     older = [f for f in files if f.mapping != look.place.mappings[look.log]]
-    found = gaps(look.log, look.place)
+    found, held = gaps(look.log, look.place), look.place.held(look.log)
     rows = [
         ("Kind", look.strand.schema.kind or "not declared, so no vocabulary is checked"),
         ("Time covered", f"{stamp(first, tz)} to {stamp(last, tz)}"),
         ("Last record", f"{_ago(behind)} before now" if behind > timedelta(0) else "lies in the future"),
         ("Complete to", stamp(datetime.fromisoformat(state.complete_to).replace(tzinfo=UTC), tz) if state.complete_to else "its last record; no import declared more"),
         ("Gaps", "no claim: less than four weeks, or too few records" if found is None else _told(found, tz)),
-        ("Files", f"{len(files):,}, in {_counted(len({f.import_no for f in files}), 'import')}"),
+        ("Files", held.told if held else f"{len(files):,}, in {_counted(len({f.import_no for f in files}), 'import')}"),
         ("Records", f"{read:,} read = {' + '.join(said)}"),
-        ("Events", f"{look.profiles[0].events if look.profiles else 0:,} in the period, {state.events:,} in the archive" + (" with earlier versions" if state.ended else "")),
+        ("Events", f"{look.profiles[0].events if look.profiles else 0:,} in the period, {state.events or files[0].events:,} in {'all' if held else 'the archive'}" + (" with earlier versions" if state.ended else "")),
     ]  # fmt: skip
     if state.ended:
         rows.append(
