@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any
@@ -22,6 +23,7 @@ class PostgresEngine:
     def __init__(self, con: Any) -> None:
         self.con = con
         self.inside = False
+        self.views: dict[str, str] = {}
         self.con.con.autocommit = True
         self.con.con.execute("SET standard_conforming_strings = on")  # a backslash in a text is one
 
@@ -40,9 +42,25 @@ class PostgresEngine:
             if not self.con.con.closed:
                 self.con.con.rollback()
 
+    def view(self, query: str, columns: Mapping[str, str]) -> Any:
+        """A query as a table of the given columns (name -> type as Ibis calls it), which no query has to be created for."""
+        import ibis
+
+        name = f"view_{hashlib.sha256(query.encode()).hexdigest()[:16]}"
+        self.views[name] = query
+        return ibis.table(dict(columns), name=name)
+
+    def compiled(self, expr: Any) -> str:
+        """The expression's SQL, with the queries of the views it names in front."""
+        text: str = self.con.compile(expr)
+        used = [f'"{name}" AS NOT MATERIALIZED ({query})' for name, query in self.views.items() if f'"{name}"' in text]
+        if not used:
+            return text
+        return f"WITH {', '.join(used)}{', ' + text[5:] if text.startswith('WITH ') else ' ' + text}"
+
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table."""
-        return _arrow(self.rows(self.con.compile(expr)), expr)
+        return _arrow(self.rows(self.compiled(expr)), expr)
 
     def rows(self, text: str) -> list[tuple[Any, ...]]:
         """The rows of a plain query, none for a statement without any. Raises DataError with the server's reason.
@@ -82,7 +100,7 @@ class PostgresEngine:
             if begun:
                 self.con.con.execute(ONE_STATE)
             with self.con.con.cursor(name="read") as cursor:
-                cursor.execute(self.con.compile(expr))
+                cursor.execute(self.compiled(expr))
                 yield _arrow([], expr)
                 while rows := cursor.fetchmany(BATCH):
                     yield _arrow(rows, expr)
@@ -94,14 +112,11 @@ class PostgresEngine:
 
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values as VALUES, which a read-only role may write."""
-        import ibis
-
-        schema = ibis.schema({c: KINDS[k][1] for c, k in columns.items()})
-        return self.con.sql(values(columns, rows, POSTGRES), schema=schema)
+        return self.view(values(columns, rows, POSTGRES), {c: KINDS[k][1] for c, k in columns.items()})
 
     def summed(self, table: Any, columns: Mapping[str, str]) -> tuple[int, int]:
         """How many events there are, and the sum of their marks."""
-        return marked(self.dicts(summing(self.con.compile(table), columns, POSTGRES))[0])
+        return marked(self.dicts(summing(self.compiled(table), columns, POSTGRES))[0])
 
 
 class SparkEngine:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import weakref
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -52,10 +53,8 @@ class Held:
 
     def events(self, start: datetime, end: datetime, *, spans: bool) -> Any:
         """The events that may matter for naive UTC [start, end), as a table of the engine."""
-        import ibis
-
-        schema = ibis.schema({c: TYPES[kind] for c, kind in self.at.schema.columns.items()})
-        return self.engine.con.sql(self.at.events(start, end, spans=spans), schema=schema)
+        columns = {c: TYPES[kind] for c, kind in self.at.schema.columns.items()}
+        return self.engine.view(self.at.events(start, end, spans=spans), columns)
 
     def ends(self) -> tuple[datetime, datetime, datetime] | None:
         """First and last start, and the end of what the table holds, naive UTC; the end is the latest finish of the last month's events,
@@ -203,7 +202,9 @@ def connect(asked: DatabaseMap, base: Path) -> PostgresEngine:
         raise DataError(f"the database cannot be reached: {told}") from None
     backend = Backend()
     backend.con = con  # without what Ibis sets up for pandas
-    return PostgresEngine(backend)
+    engine = PostgresEngine(backend)
+    weakref.finalize(engine, con.close)
+    return engine
 
 
 def families(engine: PostgresEngine, table: str) -> dict[str, str]:

@@ -19,6 +19,7 @@ __all__ = ["FILES", "Files"]
 OFFSET = r"(Z|z|[+-]\d\d(:?\d\d)?)$"
 ISO_SHAPE = r"^\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d([.,]\d+)?)?)?\s*(Z|z|[+-]\d\d(:?\d\d)?)?$"
 EPOCH = {"epoch s": 1_000_000, "epoch ms": 1_000, "epoch us": 1}
+MOST_LENGTH = 9 * 10**18  # microseconds
 MOST_EPOCH = 253_402_300_799_000_000  # the end of the year 9999, in microseconds
 UNIX_EPOCH_JULIAN = "2440587.5"  # the Julian day of 1970-01-01T00:00 UTC
 ISO_DURATION = r"^P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)(?:\.(\d{1,6}))?S)?)?$"
@@ -117,7 +118,7 @@ def _duration_form(raw: str, form: str, point: str) -> str:
         whole, number = f"TRY_CAST({text} AS INTEGER)", f"try_cast({text} AS DECIMAL(28, 9))"
         return (  # whole numbers without the cost of wide decimals
             f"CASE WHEN {whole} >= 0 AND CAST({whole} AS VARCHAR) = {text} THEN CAST({whole} AS BIGINT) * {scale} "
-            f"WHEN {number} >= 0 THEN CAST(round({number} * {scale}, 0) AS BIGINT) END"
+            f"WHEN {number} >= 0 AND {number} < {MOST_LENGTH // scale} THEN CAST(round({number} * {scale}, 0) AS BIGINT) END"
         )
     if form == "iso":
         part = [

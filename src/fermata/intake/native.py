@@ -26,6 +26,7 @@ FAMILIES = {
 }  # fmt: skip
 NO_TIME = "CAST(NULL AS timestamp)"
 EPOCH = {"epoch s": 1_000_000, "epoch ms": 1_000, "epoch us": 1}
+MOST_LENGTH = 9 * 10**18  # microseconds
 MOST_EPOCH = 253_402_300_799_000_000  # the end of the year 9999, in microseconds
 UNIX_EPOCH_JULIAN = "2440587.5"  # the Julian day of 1970-01-01T00:00 UTC
 OFFSET = r"(Z|z|[+-]\d\d(?::?\d\d)?)"
@@ -43,7 +44,8 @@ SHAPES = {
     "mm:ss": (r"^(\d+):([0-5]\d(?:\.\d{1,6})?)$", (60, 1)),
     "iso": (r"^P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d{1,6})?)S)?)?$", (86400, 3600, 60, 1)),
 }
-NUMBER = r"^[+-]?(\d+(\.\d*)?|\.\d+)$"
+NUMBER = r"^[+-]?\d+(\.\d*)?$"
+ANY_NUMBER = r"^[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d{1,2})?$"  # of times and lengths
 
 
 def portable(pattern: str) -> str:
@@ -130,12 +132,11 @@ class Native:
             Column(_coalesce(utc, NO_TIME)),
         )
 
-    def _number(self, raw: str, family: str, here: str, cleaned: str = "") -> str:
+    def _number(self, raw: str, family: str, here: str, shape: str = ANY_NUMBER) -> str:
         """A value as an exact number; NULL where it is none."""
         if family == "number":
             return f"CAST({here} AS numeric)"
-        text = cleaned or raw
-        return f"CASE WHEN {text} ~ {lit(NUMBER)} THEN CAST({text} AS numeric) END"
+        return f"CASE WHEN {raw} ~ {lit(shape)} THEN CAST({raw} AS numeric) END"
 
     def duration(self, field: FieldMap, origin: Origin) -> Column:
         """A length of time in whole microseconds; negative ones are refused, and lengths in months, which have no length."""
@@ -150,8 +151,8 @@ class Native:
         here = self.at.get(field.column or "", "")
         cleaned = _point(raw, field.decimal, "")
         values = [
-            f"CASE WHEN {number} >= 0 AND {number} < 1e12 THEN CAST(round(round({number}, 9) * {UNITS[form]}) AS bigint) END"
-            if form in UNITS and (number := self._number(raw, family, here, cleaned))
+            f"CASE WHEN {number} >= 0 AND {number} < {MOST_LENGTH // UNITS[form]} THEN CAST(round(round({number}, 9) * {UNITS[form]}) AS bigint) END"
+            if form in UNITS and (number := self._number(cleaned, family, here))
             else _shaped(raw, form)
             for form in forms
         ]
@@ -182,7 +183,7 @@ class Native:
             value = here if family == "flag" else value
             reason = f"is neither yes ({', '.join(field.true)}) nor no ({', '.join(field.false)})"
             return Column(value, f"{raw} IS NOT NULL AND ({value}) IS NULL", reason, raw)
-        number = self._number(raw, family, here, _point(raw, field.decimal, field.thousands))
+        number = self._number(_point(raw, field.decimal, field.thousands), family, here, NUMBER)
         scaled = f"({number}) * {10**spec.scale}"
         most = 15 if spec.scale else 18
         value = f"CASE WHEN abs({number}) < 1e{most} AND {scaled} = trunc({scaled}) THEN CAST({scaled} AS bigint) END"
@@ -250,7 +251,10 @@ def _read(raw: str, form: str) -> tuple[str, str]:
         hour = f"(CASE WHEN {number['I']} BETWEEN 1 AND 12 THEN {number['I']} % 12 + {later} ELSE 99 END)"
     minute, second = (f"coalesce({number[c]}, 0)" if c in part else "0" for c in "MS")
     micro = f"coalesce(CAST(rpad(left({part['f']}, 6), 6, '0') AS integer), 0)" if "f" in part else "0"
-    there_is = f"{month} BETWEEN 1 AND 12 AND {hour} < 24 AND {minute} < 60 AND {second} < 60 AND {year} > 0"
+    last = (
+        f" OR ({hour} = 24 AND {minute} = 0 AND {second} = 0 AND {micro} = 0)" if form == "iso" else ""
+    )  # ISO 8601's end of a day
+    there_is = f"{month} BETWEEN 1 AND 12 AND ({hour} < 24{last}) AND {minute} < 60 AND {second} < 60 AND {year} > 0"
     days = f"extract(day FROM make_date({year}, {month}, 1) + INTERVAL '1 month' - INTERVAL '1 day')"
     made = f"make_timestamp({year}, {month}, {day}, {hour}, {minute}, {second}) + {micro} * INTERVAL '1 microsecond'"
     wall = f"CASE WHEN {there_is} THEN CASE WHEN {day} BETWEEN 1 AND {days} THEN {made} END END"
