@@ -134,6 +134,29 @@ class SparkEngine:
         """The files of an archive do not change, and nothing is kept."""
         yield
 
+    def parquet(self, paths: Sequence[str]) -> str:
+        """The name of a view over Parquet files that hold the same columns; no other file is looked at."""
+        from pyspark.errors import PySparkException
+
+        name = f"files_{hashlib.sha256(repr(paths).encode()).hexdigest()[:16]}"
+        if name not in self.held:
+            try:
+                self.con._session.read.parquet(*paths).createOrReplaceTempView(name)
+            except PySparkException as e:
+                raise foreign(e) from None
+            self.held.add(name)
+        return name
+
+    def view(self, query: str, columns: Mapping[str, str]) -> Any:
+        """A query as a table of the given columns (name -> type as Ibis calls it)."""
+        import ibis
+
+        name = f"view_{hashlib.sha256(query.encode()).hexdigest()[:16]}"
+        if name not in self.held:
+            self.frame(f"CREATE OR REPLACE TEMPORARY VIEW {name} AS {query}")
+            self.held.add(name)
+        return ibis.table(dict(columns), name=name)
+
     def frame(self, text: str) -> Any:
         """What a query gives, not yet worked out. Raises DataError with the engine's reason."""
         from pyspark.errors import PySparkException

@@ -53,6 +53,9 @@ class Engine(Protocol):
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values, never empty; the same `name` stands for the same rows. Columns are of `KINDS`."""
 
+    def view(self, query: str, columns: Mapping[str, str]) -> Any:
+        """A query in the engine's SQL as a table of the given columns (name -> type as Ibis calls it)."""
+
     def keep(self, expr: Any) -> Any:
         """The expression, worked out once if the engine is told to keep what several queries of a run need."""
 
@@ -83,6 +86,7 @@ class DuckEngine:
                 con.raw_sql("SET temp_directory = '" + spill.replace("'", "''") + "'")
         self.con = con
         self.held: set[str] = set()
+        self.views: dict[str, str] = {}
         self.kept: dict[str, Any] | None = None
 
     @contextmanager
@@ -129,6 +133,16 @@ class DuckEngine:
             raise
         except duckdb.Error as e:
             raise foreign(e) from e
+
+    def view(self, query: str, columns: Mapping[str, str]) -> Any:
+        """A query as a table of the given columns (name -> type as Ibis calls it)."""
+        import ibis
+
+        if query not in self.views:
+            name = f"events_{len(self.views)}"
+            self.do(f"CREATE TEMP VIEW {name} AS {query}")
+            self.views[query] = name
+        return ibis.table(dict(columns), name=self.views[query])
 
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values, made once."""

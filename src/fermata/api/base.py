@@ -7,7 +7,7 @@ import functools
 import os
 import tempfile
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Self
@@ -16,6 +16,7 @@ from fermata.analysis.engine import DuckEngine
 from fermata.api.computed import with_computed
 from fermata.api.config import Config
 from fermata.api.derived import derived_schemas
+from fermata.api.distributed import Distributed, spark
 from fermata.api.place import Place
 from fermata.api.tables import Tables
 from fermata.api.viewers import view_of
@@ -46,7 +47,6 @@ class Base:
     config: Config
     clock: Clock
     viewer: str = ""
-    views: dict[str, str] = field(default_factory=dict)
     scope: Scope | None = None
 
     @property
@@ -69,6 +69,12 @@ class Base:
     def engine(self) -> DuckEngine:
         """The embedded engine, started when first needed."""
         return DuckEngine(spill=str(Path(tempfile.gettempdir()) / f"fermata-{os.getpid()}-{id(self)}"))
+
+    @functools.cached_property
+    def reader(self) -> Distributed | None:
+        """Spark over the archive, where the workspace asks for it; started when first needed. None for the embedded engine."""
+        asked = self.config.workspace.engine
+        return spark(asked, self.archive.root) if asked.name == "spark" else None
 
     @functools.cached_property
     def tables(self) -> Tables:
@@ -150,9 +156,10 @@ class Base:
 
     def _beside(self, clock: Clock, viewer: str) -> Self:
         """A workspace of the same files and scope that shares what does not depend on clock and viewer."""
-        found = type(self)(self.path, self.config, clock, viewer, self.views, self.scope)
+        found = type(self)(self.path, self.config, clock, viewer, self.scope)
         for name in ("engine", "tables", "stored_schemas", "whole_schemas", "whole_directory"):
             setattr(found, name, getattr(self, name))
+        found.__dict__.update({n: v for n, v in self.__dict__.items() if n == "reader"})  # once it is started
         return found
 
     def now(self) -> datetime:
@@ -169,7 +176,7 @@ class Base:
             mappings,
             self.archive.snapshot(),
             self.engine,
-            self.views,
+            lambda: self.reader,
             self.directory,
             {n: log for n, log in self.config.logs.items() if n not in self.barred},
             lambda: self.terms,

@@ -22,6 +22,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 from fermata import tomlfile
 from fermata.api.computed import ComputedMap
 from fermata.api.derived import DerivedMap
+from fermata.api.distributed import EngineMap
 from fermata.api.terms import FactorMap, HolidayMap, HoursMap, PatternMap, TermMaps
 from fermata.api.viewers import PrivacyMap, ViewerMap
 from fermata.delivery.model import MailMap
@@ -79,6 +80,7 @@ class WorkspaceTable(Strict):
     fiscal_year: FiscalYear = FiscalYear(starts="01-01")
     cycles: dict[str, CycleTable] = Field(default_factory=dict)
     workdays: str = ""
+    engine: EngineMap = EngineMap()
 
     @field_validator("zone")
     @classmethod

@@ -13,6 +13,7 @@ from fermata.analysis.combine import Source
 from fermata.analysis.engine import DuckEngine, Engine
 from fermata.analysis.identify import opened
 from fermata.analysis.plan import Plan, Rounding, Strand
+from fermata.api.distributed import Distributed
 from fermata.api.tables import TYPES, Held, Tables
 from fermata.archive import LogState, Snapshot
 from fermata.archive.duck import scan
@@ -40,7 +41,7 @@ class Place:
     mappings: Mapping[str, str]
     snapshot: Snapshot
     engine: DuckEngine
-    views: dict[str, str]
+    distributed: Callable[[], Distributed | None]
     registers: Directory
     logs: Mapping[str, LogMap]
     declared: Callable[[], Terms]
@@ -55,6 +56,16 @@ class Place:
     absences: dict[str, tuple[tuple[str, datetime, datetime], ...]] = field(default_factory=dict)
     ends: dict[str, tuple[datetime, datetime, datetime] | None] = field(default_factory=dict)
     stack: ExitStack | None = None
+
+    @property
+    def reader(self) -> Distributed | None:
+        """Spark over the archive, if the workspace asks for it; started when first needed."""
+        return self.distributed()
+
+    @property
+    def worker(self) -> Engine:
+        """The engine that the archive's events are worked out on."""
+        return self.reader.engine if self.reader else self.engine
 
     @contextmanager
     def keeping(self) -> Iterator[None]:
@@ -146,7 +157,7 @@ class Place:
             stretch = strand.stretch or plan.stretch
             schema = strand.schema
             if schema.derivation is not None:
-                return self.engine, self._generated(schema, plan, stretch)
+                return self.worker, self._generated(schema, plan, stretch)
             held = self.stored.get(schema.name, schema)
             start, end = widened(stretch, strand.reach, strand.rounding)
             engine, seen = self.events(held, start, end, spans=strand.needs_spans or held.spans, known=plan.known)
@@ -166,19 +177,13 @@ class Place:
     def _events(
         self, held: LogSchema, start: datetime, end: datetime, spans: bool, known: datetime | None
     ) -> tuple[Engine, Any]:
-        import ibis
-
         if apart := self.held(held.name):
             if known:
                 raise RequestError(f"{held.name} is read where it is; what was known of it at another time is not kept")
             return apart.engine, apart.events(start, end, spans=spans)
         at = known.astimezone(UTC).replace(tzinfo=None) if known else None
-        query = self.snapshot.events_sql(held, start, end, spans=spans, known=at)
-        if query not in self.views:
-            name = f"events_{len(self.views)}"
-            self.engine.do(f"CREATE TEMP VIEW {name} AS {query}")
-            self.views[query] = name
-        return self.engine, ibis.table({c: TYPES[kind] for c, kind in held.columns.items()}, name=self.views[query])
+        query = self.snapshot.events_sql(held, start, end, spans=spans, known=at, reader=self.reader)
+        return self.worker, self.worker.view(query, {c: TYPES[kind] for c, kind in held.columns.items()})
 
     def _generated(self, schema: LogSchema, plan: Plan, stretch: Stretch) -> Any:
         """The events of a generated log, as a small table on the engine."""
@@ -192,7 +197,7 @@ class Place:
         columns = {c: kinds[kind] for c, kind in schema.columns.items()}
         name = "made_" + hashlib.sha256(repr((columns, rows)).encode()).hexdigest()[:16]
         empty = [(datetime(1900, 1, 1), *(None for _ in list(columns)[1:]))]  # no row: one that no period holds
-        return self.engine.lookup(name, columns, rows or empty)
+        return self.worker.lookup(name, columns, rows or empty)
 
     def away(self, log: str, plan: Plan) -> tuple[tuple[str, datetime, datetime], ...]:
         """The spans of a log of absences, by who was away."""

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
-__all__ = ["connect", "ident", "lit", "scan", "watched"]
+__all__ = ["Local", "Reader", "connect", "ident", "lit", "scan", "watched"]
 
 MEMORY = "800MB"
 WATCH = 2.0  # seconds
@@ -31,6 +32,38 @@ def lit(value: str | int | None) -> str:
 def scan(paths: list[Path]) -> str:
     """A table expression over Parquet files that hold the same columns."""
     return f"read_parquet([{', '.join(lit(str(p)) for p in paths)}], hive_partitioning = false)"
+
+
+class Reader(Protocol):
+    """How an engine names the archive's files, which are given relative to its directory, and their columns."""
+
+    def files(self, paths: Sequence[str]) -> str:
+        """A table expression over Parquet files that hold the same columns."""
+
+    def column(self, name: str) -> str:
+        """A column's name in the engine's SQL."""
+
+    def typed(self, value: str, kind: str) -> str:
+        """A value as the type that the archive calls `kind`."""
+
+
+@dataclass(frozen=True)
+class Local:
+    """The embedded engine over an archive on disk."""
+
+    root: Path
+
+    def files(self, paths: Sequence[str]) -> str:
+        """A table expression over Parquet files that hold the same columns."""
+        return scan([self.root / p for p in paths])
+
+    def column(self, name: str) -> str:
+        """The name, quoted."""
+        return ident(name)
+
+    def typed(self, value: str, kind: str) -> str:
+        """The value as that type."""
+        return f"CAST({value} AS {kind})"
 
 
 @contextlib.contextmanager

@@ -23,7 +23,7 @@ from pathlib import Path
 from typing import Any
 
 from fermata.archive import versions
-from fermata.archive.duck import ident, scan
+from fermata.archive.duck import Local, Reader, scan
 from fermata.archive.manifest import Carry, Manifest, Part
 from fermata.chain import digest, follow
 from fermata.errors import ArchiveDamaged
@@ -49,30 +49,42 @@ class Snapshot:
         return [p for p in self.manifest.log(log).parts if first <= p.month <= last]
 
     def events_sql(
-        self, schema: LogSchema, start: datetime, end: datetime, *, spans: bool, known: datetime | None = None
+        self,
+        schema: LogSchema,
+        start: datetime,
+        end: datetime,
+        *,
+        spans: bool,
+        known: datetime | None = None,
+        reader: Reader | None = None,
     ) -> str:
-        """A query over the events that may matter for naive UTC [start, end), in the schema's columns.
+        """A query over the events that may matter for naive UTC [start, end), in the schema's columns, in the SQL of `reader` (the embedded
+        engine's by default).
 
         Versions that were replaced or deleted are left out; with `known` (naive UTC), so is all that came in later.
 
         Events that start in the period lie in the files of its UTC months; with `spans`, those that began in an
         earlier month and may reach into it come from the carried ones, so the past is never read.
         """
+        reader = reader or Local(self.root)
         edge = start.replace(day=1, hour=0, minute=0, second=0, microsecond=0)
         parts = self.months(schema.name, start, end)
         carry = self.manifest.log(schema.name).carry
         carried = [c for c in carry if spans and datetime.fromisoformat(c.first) < edge]
         before = f" WHERE start_utc < TIMESTAMP '{edge:%Y-%m-%d}'"
-        selects = [*self._selects(schema, parts, ""), *self._selects(schema, carried, before)]
+        selects = [*self._selects(schema, parts, "", reader), *self._selects(schema, carried, before, reader)]
         if not selects:
-            empty = ", ".join(f"CAST(NULL AS {kind}) AS {ident(c)}" for c, kind in schema.columns.items())
+            empty = ", ".join(
+                f"{reader.typed('NULL', kind)} AS {reader.column(c)}" for c, kind in schema.columns.items()
+            )
             return f"SELECT {empty} WHERE false"
-        return self._standing(schema.name, " UNION ALL ".join(selects), known)
+        return self._standing(schema.name, " UNION ALL ".join(selects), known, reader)
 
     def all_events_sql(self, schema: LogSchema, known: datetime | None = None) -> str:
         """A query over every event of the log that stands, in the schema's columns."""
-        selects = self._selects(schema, self.manifest.log(schema.name).parts, "")
-        return self._standing(schema.name, " UNION ALL ".join(selects), known) if selects else ""
+        here = Local(self.root)
+        selects = self._selects(schema, self.manifest.log(schema.name).parts, "", here)
+        return self._standing(schema.name, " UNION ALL ".join(selects), known, here) if selects else ""
 
     def versions_sql(self, schema: LogSchema) -> tuple[str, str]:
         """Two queries, empty texts where nothing was ever replaced or deleted: the versions of entries that ended, with `how`,
@@ -82,7 +94,7 @@ class Snapshot:
         if not state.ended:
             return "", ""
         ended = scan([self.root / p for p in state.ended.values()])
-        every = " UNION ALL ".join(self._selects(schema, state.parts, ""))
+        every = " UNION ALL ".join(self._selects(schema, state.parts, "", Local(self.root)))
         old = (
             f"SELECT e.*, x.how, x.since, x.by_file, x.by_record FROM ({every}) e JOIN {ended} x "
             "ON x.file_id = e.file_id AND x.record_no = e.record_no ORDER BY x.since, e.start_utc, e.file_id, e.record_no"
@@ -90,7 +102,7 @@ class Snapshot:
         new = f"SELECT e.* FROM ({every}) e SEMI JOIN {ended} x ON x.by_file = e.file_id AND x.by_record = e.record_no"
         return old, new
 
-    def _standing(self, log: str, query: str, known: datetime | None) -> str:
+    def _standing(self, log: str, query: str, known: datetime | None, reader: Reader) -> str:
         """The events of `query` without ended versions and without what came in after `known`."""
         state = self.manifest.log(log)
         if known:
@@ -99,21 +111,21 @@ class Snapshot:
                 query = f"SELECT * FROM ({query}) WHERE file_id NOT IN ({', '.join(later)})"
         if not state.ended:
             return query
-        ended = scan([self.root / p for p in state.ended.values()])
+        ended = reader.files(list(state.ended.values()))
         return versions.without_ended(query, ended, known.isoformat() if known else None)
 
-    def _selects(self, schema: LogSchema, files: Sequence[Part | Carry], where: str) -> list[str]:
+    def _selects(self, schema: LogSchema, files: Sequence[Part | Carry], where: str, reader: Reader) -> list[str]:
         """One query per set of files that hold the same columns; what a file does not hold is NULL."""
-        alike: dict[tuple[str, ...], list[Path]] = {}
+        alike: dict[tuple[str, ...], list[str]] = {}
         for file in files:
-            alike.setdefault(file.columns, []).append(self.root / file.path)
+            alike.setdefault(file.columns, []).append(file.path)
         found = []
         for held, paths in alike.items():
             columns = ", ".join(
-                f"CAST({ident(c) if c in held else 'NULL'} AS {kind}) AS {ident(c)}"
+                f"{reader.typed(reader.column(c) if c in held else 'NULL', kind)} AS {reader.column(c)}"
                 for c, kind in schema.columns.items()
             )
-            found.append(f"SELECT {columns} FROM {scan(paths)}{where}")
+            found.append(f"SELECT {columns} FROM {reader.files(paths)}{where}")
         return found
 
     def rejects(self, log: str) -> list[Path]:

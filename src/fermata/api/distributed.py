@@ -1,0 +1,142 @@
+"""Spark over the archive: for logs that one machine is too small for.
+
+The archive's files never change, so the workers may read them where they are (a shared file system) or from a copy below another path
+(`archive`, as in s3a://logs/archive). The manifest stays with the workspace: it says which files of which months are read, so nothing is
+listed and no file of another month is opened.
+"""
+
+from __future__ import annotations
+
+import atexit
+import os
+import re
+import shutil
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal, Self
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from fermata.analysis.elsewhere import SparkEngine
+from fermata.errors import DataError, RequestError
+from fermata.secret import secret
+
+__all__ = ["Distributed", "EngineMap", "spark"]
+
+TYPES = {"VARCHAR": "string", "VARCHAR[]": "array<string>", "TIMESTAMP": "timestamp_ntz", "INTEGER": "int"}
+SETTINGS = {
+    "spark.sql.session.timeZone": "UTC",
+    "spark.sql.timestampType": "TIMESTAMP_NTZ",
+    "spark.sql.ansi.enabled": "true",  # a sum beyond 64 bits is an error
+}
+LOCAL = {
+    "spark.ui.enabled": "false",
+    "spark.ui.showConsoleProgress": "false",
+    "spark.driver.host": "127.0.0.1",
+    "spark.driver.bindAddress": "127.0.0.1",
+}
+QUIET = """appender.none.type = Console
+appender.none.name = none
+rootLogger.level = off
+rootLogger.appenderRef.none.ref = none
+"""  # what goes wrong is told by errors
+
+
+class EngineMap(BaseModel):
+    """[workspace.engine], or `engine = "spark"`: what works figures out.
+
+    `remote` is the address of a Spark Connect server (sc://host:15002), `remote_env` the environment variable that holds it where it has a
+    token; without either, a session of this machine with so many `workers` (threads) and `memory` is started. `archive` is where the
+    workers find the archive.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    name: Literal["embedded", "spark"] = "embedded"
+    remote: str = ""
+    remote_env: str = ""
+    archive: str = ""
+    workers: int = Field(default=0, ge=0)
+    memory: str = Field(default="2g", pattern=r"^[1-9]\d*[mg]$")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _name_alone(cls, data: Any) -> Any:
+        return {"name": data} if isinstance(data, str) else data
+
+    @model_validator(mode="after")
+    def _sense(self) -> Self:
+        if self.name == "embedded" and self.model_fields_set - {"name"}:
+            raise ValueError('the embedded engine has no settings; they go with name = "spark"')
+        if self.remote and self.remote_env:
+            raise ValueError("give one of remote, remote_env")
+        if "token=" in self.remote:
+            raise ValueError("a token does not belong here; put the address into an environment variable (remote_env)")
+        if (self.remote or self.remote_env) and {"workers", "memory"} & self.model_fields_set:
+            raise ValueError("workers and memory are for a session of this machine, not a remote one")
+        return self
+
+
+@dataclass(frozen=True)
+class Distributed:
+    """A Spark engine, and the archive as its workers see it."""
+
+    engine: SparkEngine
+    base: str
+
+    def files(self, paths: Sequence[str]) -> str:
+        """A view of the session over Parquet files that hold the same columns."""
+        return self.engine.parquet([f"{self.base}/{p}" for p in paths])
+
+    def column(self, name: str) -> str:
+        """The name, quoted."""
+        return f"`{name}`"
+
+    def typed(self, value: str, kind: str) -> str:
+        """The value as that type."""
+        return f"CAST({value} AS {TYPES.get(kind, kind)})"
+
+
+def spark(asked: EngineMap, archive: Path) -> Distributed:
+    """The engine asked for, over the archive. Raises RequestError, DataError."""
+    try:
+        import ibis
+        from pyspark.errors import PySparkException
+        from pyspark.sql import SparkSession
+    except ImportError:
+        raise RequestError("engine = \"spark\" needs its client: pip install 'fermata[spark]'") from None
+    remote = secret("the address of the Spark Connect server", asked.remote_env, None) or asked.remote
+    try:
+        builder = SparkSession.builder.remote(remote) if remote else _local(SparkSession.builder, asked)
+        for name, value in SETTINGS.items():
+            builder = builder.config(name, value)
+        session = builder.getOrCreate()
+        if not remote:
+            session.sparkContext.setLogLevel("OFF")
+            atexit.register(session.stop)
+        engine = SparkEngine(ibis.pyspark.connect(session))
+        if remote:  # whether it answers
+            engine.run(ibis.literal(1).name("one").as_table())
+    except (PySparkException, RuntimeError, OSError, ValueError) as e:
+        told = re.sub(
+            r"token=[^;\s]*", "token=...", str(e).strip().splitlines()[0] if str(e).strip() else type(e).__name__
+        )
+        raise DataError(f"Spark cannot be reached: {told}") from None
+    return Distributed(engine, asked.archive.rstrip("/") or archive.resolve().as_posix())
+
+
+def _local(builder: Any, asked: EngineMap) -> Any:
+    """A session of this machine, in silence."""
+    quiet = Path(tempfile.mkdtemp(prefix="fermata-spark-"))
+    atexit.register(shutil.rmtree, quiet, ignore_errors=True)
+    (quiet / "log4j2.properties").write_text(QUIET, encoding="utf-8")
+    builder = builder.config(
+        "spark.driver.extraJavaOptions", f"-Dlog4j2.configurationFile={(quiet / 'log4j2.properties').as_uri()}"
+    )
+    workers = asked.workers or os.cpu_count() or 1
+    builder = builder.master(f"local[{workers}]").config("spark.driver.memory", asked.memory)
+    for name, value in {**LOCAL, "spark.sql.shuffle.partitions": str(2 * workers)}.items():
+        builder = builder.config(name, value)
+    return builder
