@@ -202,7 +202,7 @@ POSTGRES = dataclasses.replace(
 SPARK = Dialect(
     {"text": "string", "texts": "array<string>", "time": "timestamp_ntz", "number": "bigint"},
     "`", ("array(", ")"), {"\\": "\\\\", "'": "\\'"},
-    "unix_micros(CAST({0} AS timestamp))", "array_join({0}, chr(30))", f"CAST(conv({TURNED}, 16, 10) AS decimal(20, 0))",
+    "unix_micros(CAST({0} AS timestamp_ltz))", "array_join({0}, chr(30))", f"CAST(conv({TURNED}, 16, 10) AS decimal(20, 0))",
 )  # fmt: skip
 
 

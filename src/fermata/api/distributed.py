@@ -8,14 +8,15 @@ listed and no file of another month is opened.
 from __future__ import annotations
 
 import atexit
+import contextlib
 import os
 import re
-import shutil
-import tempfile
-from collections.abc import Sequence
+import socket
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal, Self
+from urllib.parse import urlsplit
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
@@ -26,6 +27,8 @@ from fermata.secret import secret
 __all__ = ["Distributed", "EngineMap", "spark"]
 
 TYPES = {"VARCHAR": "string", "VARCHAR[]": "array<string>", "TIMESTAMP": "timestamp_ntz", "INTEGER": "int"}
+PORT = 15002  # of Spark Connect, unless the address says otherwise
+PATIENCE = 10  # seconds
 SETTINGS = {
     "spark.sql.session.timeZone": "UTC",
     "spark.sql.timestampType": "TIMESTAMP_NTZ",
@@ -37,11 +40,6 @@ LOCAL = {
     "spark.driver.host": "127.0.0.1",
     "spark.driver.bindAddress": "127.0.0.1",
 }
-QUIET = """appender.none.type = Console
-appender.none.name = none
-rootLogger.level = off
-rootLogger.appenderRef.none.ref = none
-"""  # what goes wrong is told by errors
 
 
 class EngineMap(BaseModel):
@@ -108,11 +106,14 @@ def spark(asked: EngineMap, archive: Path) -> Distributed:
     except ImportError:
         raise RequestError("engine = \"spark\" needs its client: pip install 'fermata[spark]'") from None
     remote = secret("the address of the Spark Connect server", asked.remote_env, None) or asked.remote
+    if remote:
+        _reach(remote)
     try:
         builder = SparkSession.builder.remote(remote) if remote else _local(SparkSession.builder, asked)
         for name, value in SETTINGS.items():
             builder = builder.config(name, value)
-        session = builder.getOrCreate()
+        with _silence() if not remote else contextlib.nullcontext():
+            session = builder.getOrCreate()
         if not remote:
             session.sparkContext.setLogLevel("OFF")
             atexit.register(session.stop)
@@ -127,16 +128,40 @@ def spark(asked: EngineMap, archive: Path) -> Distributed:
     return Distributed(engine, asked.archive.rstrip("/") or archive.resolve().as_posix())
 
 
+def _reach(remote: str) -> None:
+    """Raises DataError at once where nobody listens: the client itself would try for minutes."""
+    at = urlsplit(remote.partition("/;")[0])
+    try:
+        where = (at.hostname or "", at.port or PORT)
+    except ValueError:
+        where = ("", 0)
+    if at.scheme != "sc" or not where[0]:
+        raise RequestError("the address of a Spark Connect server is written sc://host:15002")
+    try:
+        socket.create_connection(where, timeout=PATIENCE).close()
+    except OSError as e:
+        raise DataError(f"Spark cannot be reached: {where[0]}:{where[1]} does not answer ({e.strerror or e})") from None
+
+
 def _local(builder: Any, asked: EngineMap) -> Any:
-    """A session of this machine, in silence."""
-    quiet = Path(tempfile.mkdtemp(prefix="fermata-spark-"))
-    atexit.register(shutil.rmtree, quiet, ignore_errors=True)
-    (quiet / "log4j2.properties").write_text(QUIET, encoding="utf-8")
-    builder = builder.config(
-        "spark.driver.extraJavaOptions", f"-Dlog4j2.configurationFile={(quiet / 'log4j2.properties').as_uri()}"
-    )
+    """A session of this machine."""
     workers = asked.workers or os.cpu_count() or 1
     builder = builder.master(f"local[{workers}]").config("spark.driver.memory", asked.memory)
     for name, value in {**LOCAL, "spark.sql.shuffle.partitions": str(2 * workers)}.items():
         builder = builder.config(name, value)
     return builder
+
+
+@contextlib.contextmanager
+def _silence() -> Iterator[None]:
+    """Standard error goes nowhere for what is started meanwhile, and for as long as it lives: Spark's own log is not for who asked for a
+    report. What goes wrong comes as an error all the same.
+    """
+    kept, nowhere = os.dup(2), os.open(os.devnull, os.O_WRONLY)
+    os.dup2(nowhere, 2)
+    try:
+        yield
+    finally:
+        os.dup2(kept, 2)
+        os.close(kept)
+        os.close(nowhere)
