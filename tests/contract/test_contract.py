@@ -18,6 +18,7 @@ import pytest
 
 from fermata.analysis.plan import Cell
 from fermata.errors import TooLarge
+from fermata.fields import PROVENANCE
 from fermata.registers.directory import Directory
 from fermata.registers.model import RegisterMap
 from tests import engines
@@ -249,3 +250,13 @@ def test_a_total_beyond_64_bits_is_refused(placed: engines.Placed) -> None:
     engine, table = placed
     with pytest.raises(TooLarge):
         engine.run(table.aggregate(c0=(table.record_no * 0 + 9_000_000_000_000_000_000).sum().cast("int64")))
+
+
+def test_the_mark_of_events_is_the_same(placed: engines.Placed) -> None:
+    """The number of events and the sum of their MD5s, as it is defined: what proves that a kept run saw the events there are."""
+    engine, table = placed
+    columns = {c: kind for c, kind in engines.SCHEMA.columns.items() if c not in PROVENANCE}
+    rows = [dict(zip(engines.SCHEMA.columns, row, strict=True)) for row in engines.rows(EVENTS)]
+    told = [{c: engines.as_told(row[c]) for c in columns} for row in rows]
+    assert engine.summed(table, columns) == (len(EVENTS), int(engines.slow_sum(told), 16))
+    assert engine.summed(table.filter(table.start_utc.isnull()), columns) == (0, 0)
