@@ -260,3 +260,32 @@ def test_the_mark_of_events_is_the_same(placed: engines.Placed) -> None:
     told = [{c: engines.as_told(row[c]) for c in columns} for row in rows]
     assert engine.summed(table, columns) == (len(EVENTS), int(engines.slow_sum(told), 16))
     assert engine.summed(table.filter(table.start_utc.isnull()), columns) == (0, 0)
+
+
+def test_columns_with_filters_of_their_own_are_worked_out_in_one_reading(
+    placed: engines.Placed, logs: engines.Logs
+) -> None:
+    """Each is what a report with that filter alone says, also where it leaves a group nothing; the events are read once."""
+    own: list[tuple[str, dict[str, Any]]] = [
+        ("count", {"only": {"action": "in"}}),
+        ("total pages", {"only": {"device": "A"}}),
+        ("last", {"without": {"action": "in"}}),
+        ("most cost", {"only": {"user": "Bob", "action": "out"}}),
+        ("mean pages", {}),
+    ]
+    asked = {"period": "2025-10-01/2026-03-31", "by": ["user", "month"]}
+    engine = placed[0]
+    runs, run = [], engine.run
+    engine.run = lambda expr: runs.append(expr) or run(expr)
+    try:
+        _, table = engines.run(placed, logs, columns=[{"measure": m, **f} for m, f in own], **asked)
+    finally:
+        engine.run = run
+    assert len(runs) == 1
+    together = {r.shown: r.cells for r in table.rows}
+    for i, (measure, filters) in enumerate(own):
+        _, alone = engines.run(placed, logs, columns=[measure], **filters, **asked)
+        expected = {r.shown: r.cells[0] for r in alone.rows}
+        nothing = 0 if measure in ("count", "total pages") else None
+        for shown, cells in together.items():
+            assert cells[i] == expected.get(shown, nothing), (measure, shown)

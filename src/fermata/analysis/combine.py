@@ -12,8 +12,9 @@ from fermata.analysis.engine import Engine
 from fermata.analysis.identify import opened
 from fermata.analysis.measures import LENGTHS, MAX, MIN, ONWARDS, SUM, Measure, component
 from fermata.analysis.plan import Dimension, Plan, Strand
+from fermata.analysis.reduce import Reduction, alike, each, reductions, together
 from fermata.analysis.roll import at_once, beyond, lengths, onwards
-from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, Reduction, reductions
+from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
 from fermata.timeline import Slot
 
 __all__ = ["Figures", "gather", "regrouped"]
@@ -78,33 +79,11 @@ def regrouped(plan: Plan, figures: Figures, source: Source) -> Figures:
 
 def _gathered(plan: Plan, source: Source) -> Figures:
     figures: Figures = {level: {} for level in plan.levels}
-    for number, strand in enumerate(plan.strands):
-        engine, table = opened(strand, source)
-        own = plan.of(strand)
-        for level in own.levels:
-            figures.setdefault(level, {})
-        for reduction in reductions(engine, table, own, strand):
-            rows = engine.run(reduction.expr)
-            names = [name for name, _ in reduction.components]
-            if reduction.kind == "level":
-                _enter(figures[reduction.keys], number, names, rows, len(reduction.keys))
-                continue
-            if reduction.plan:
-                whole = _by_unit(reduction.plan, dataclasses.replace(reduction, kind="spread"), rows)
-                time = next(f"c{i}" for i, name in enumerate(names) if name == "time")
-                for level in own.levels:
-                    rolled = beyond(reduction.plan, own, whole, time, Measure.parse(reduction.kind), level)
-                    _enter(figures[level], number, [reduction.kind], rolled, len(level))
-                continue
-            whole = _by_unit(own, reduction, rows)
-            for level in own.levels:
-                if reduction.kind == "sweep":
-                    if tuple(d for d in level if not d.calendar) != reduction.keys:
-                        continue
-                    names, rolled = at_once(own, strand, whole, level)
-                else:
-                    rolled = _rolled(own, reduction, whole, level)
-                _enter(figures[level], number, names, rolled, len(level))
+    for numbers in alike(plan):
+        if len(numbers) > 1:
+            _strands_at_once(plan, numbers, source, figures)
+        else:
+            _strand(plan, numbers[0], source, figures)
     for key in plan.zeros:
         if plan.kept is None or key[0] in plan.kept:
             for level in plan.levels:
@@ -114,6 +93,51 @@ def _gathered(plan: Plan, source: Source) -> Figures:
     for number in range(len(plan.strands)):
         lengths(plan, number, figures)
     return figures
+
+
+def _strands_at_once(plan: Plan, numbers: list[int], source: Source, figures: Figures) -> None:
+    """The figures of strands that are alike, from one reading of their events."""
+    strands = [plan.strands[n] for n in numbers]
+    engine, table = opened(strands[0], source)
+    own = plan.of(strands[0])
+    asked = together(table, own, strands)
+    for number, (rows, parts) in zip(numbers, each(engine.run(asked.expr), strands), strict=True):
+        reduction = dataclasses.replace(asked, components=parts)
+        whole = _by_unit(own, reduction, rows)
+        for level in own.levels:
+            rolled = _rolled(own, reduction, whole, level)
+            _enter(figures.setdefault(level, {}), number, [name for name, _ in parts], rolled, len(level))
+
+
+def _strand(plan: Plan, number: int, source: Source, figures: Figures) -> None:
+    """The figures of a strand."""
+    strand = plan.strands[number]
+    engine, table = opened(strand, source)
+    own = plan.of(strand)
+    for level in own.levels:
+        figures.setdefault(level, {})
+    for reduction in reductions(engine, table, own, strand):
+        rows = engine.run(reduction.expr)
+        names = [name for name, _ in reduction.components]
+        if reduction.kind == "level":
+            _enter(figures[reduction.keys], number, names, rows, len(reduction.keys))
+            continue
+        if reduction.plan:
+            whole = _by_unit(reduction.plan, dataclasses.replace(reduction, kind="spread"), rows)
+            time = next(f"c{i}" for i, name in enumerate(names) if name == "time")
+            for level in own.levels:
+                rolled = beyond(reduction.plan, own, whole, time, Measure.parse(reduction.kind), level)
+                _enter(figures[level], number, [reduction.kind], rolled, len(level))
+            continue
+        whole = _by_unit(own, reduction, rows)
+        for level in own.levels:
+            if reduction.kind == "sweep":
+                if tuple(d for d in level if not d.calendar) != reduction.keys:
+                    continue
+                names, rolled = at_once(own, strand, whole, level)
+            else:
+                rolled = _rolled(own, reduction, whole, level)
+            _enter(figures[level], number, names, rolled, len(level))
 
 
 def _by_unit(plan: Plan, reduction: Reduction, rows: Any) -> Any:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from typing import Any
+
 from fermata.analysis.combine import Source
 from fermata.analysis.identify import opened
 from fermata.analysis.plan import Plan, Strand
@@ -11,6 +14,7 @@ __all__ = ["BROAD", "broad"]
 
 BROAD = 300  # rows of a table that nobody reads to the end
 MOST_VALUES = 40
+MOST_TOGETHER = 20_000  # different values of all fields beside each other that are counted in one reading
 FIELDS = ("action", "outcome", "direction", "place", "device")
 
 
@@ -29,11 +33,7 @@ def broad(plan: Plan, strand: Strand, source: Source, rows: int, what: str = "ro
     engine, table = opened(strand, source)
     here = inside(select(table, strand), plan, strand, spans=strand.needs_spans)
     best: tuple[float, str, list[tuple[str, int]], int] | None = None
-    for name in names:
-        grouped = here.group_by(v=here[strand.schema.field(name).stored]).aggregate(n=here.count())
-        counts = [
-            (r["v"], r["n"]) for r in engine.run(grouped.order_by(grouped.n.desc()).limit(MOST_VALUES + 1)).to_pylist()
-        ]
+    for name, counts in _counted(engine, here, {n: strand.schema.field(n).stored for n in names}).items():
         held = [(v, n) for v, n in counts if v is not None]
         every = sum(n for _, n in counts)
         if not 1 < len(held) <= MOST_VALUES or not every:
@@ -48,3 +48,28 @@ def broad(plan: Plan, strand: Strand, source: Source, rows: int, what: str = "ro
     return [
         f"{rows:,} {what} are many; {name} would narrow them most: --only {name}=VALUE, with {offered} of the events"
     ]
+
+
+def _counted(engine: Any, here: Any, columns: dict[str, str]) -> dict[str, list[tuple[str | None, int]]]:
+    """The commonest values of each field with their events, one more than is a choice to offer; from one reading of the events where the
+    fields' values beside each other are few enough.
+    """
+    if not columns:
+        return {}
+    beside = here.group_by([here[c] for c in columns.values()]).aggregate(n=here.count()).limit(MOST_TOGETHER + 1)
+    rows = engine.run(beside)
+    if rows.num_rows <= MOST_TOGETHER:
+        numbers = rows.column("n").to_pylist()
+        found = {}
+        for name, stored in columns.items():
+            each: Counter[str | None] = Counter()
+            for value, n in zip(rows.column(stored).to_pylist(), numbers, strict=True):
+                each[value] += n
+            found[name] = sorted(each.items(), key=lambda c: (-c[1], c[0] or ""))[: MOST_VALUES + 1]
+        return found
+    found = {}
+    for name, stored in columns.items():
+        grouped = here.group_by(v=here[stored]).aggregate(n=here.count())
+        ordered = grouped.order_by([grouped.n.desc(), grouped.v]).limit(MOST_VALUES + 1)
+        found[name] = [(r["v"], r["n"]) for r in engine.run(ordered).to_pylist()]
+    return found

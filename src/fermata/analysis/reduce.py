@@ -1,0 +1,353 @@
+"""The last stage of a strand: its queries, and how to read them.
+
+Figures that add up are reduced once at the finest level; those that do not are reduced once per level. Strands that differ only by their
+filters are reduced in one query.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import functools
+import operator
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from functools import cache
+from typing import Any
+
+from fermata.analysis.buckets import Buckets
+from fermata.analysis.engine import Engine
+from fermata.analysis.filters import Selection, column
+from fermata.analysis.measures import SUM, SWEPT, Measure, component
+from fermata.analysis.plan import Dimension, Plan, Strand
+from fermata.analysis.stages import each_value, inside, labelled, placed, rounded, select, shaped
+from fermata.errors import RequestError
+
+__all__ = ["Reduction", "alike", "each", "reductions", "together"]
+
+
+@dataclass(frozen=True)
+class Reduction:
+    """A query of a strand and how to read it; `plan` is a finer grouping it has been made for, if it has.
+
+    `kind` is `sums` (components that roll up, labelled by start), `spread` (the same, with `e0` and `e1`, first and last
+    base unit of the time), `seen` (one row per present value, with `e0` and `e1`) or `level` (final figures of `keys`).
+    """
+
+    kind: str
+    keys: tuple[Dimension, ...]
+    expr: Any
+    components: tuple[tuple[str, str], ...]
+    plan: Plan | None = None
+
+
+def _sums(table: Any, strand: Strand, where: Any) -> dict[str, Any]:
+    """The components that roll up, `time` apart, over the events for which `where` holds (None: all)."""
+    found: dict[str, Any] = {}
+    for _, measure in strand.measures:
+        inner = measure.base or measure
+        value = column(table, strand.schema.field(inner.of)) if inner.of else table.start_utc
+        for name, _ in component(measure):
+            kind = name.split()[0]
+            if kind == "count":
+                found[name] = table.count(where=where)
+            elif kind == "total":
+                found[name] = value.sum(where=where).cast("int64")
+            elif kind == "filled":
+                found[name] = value.count(where=where)
+            elif kind in ("first", "least"):
+                found[name] = value.min(where=where)
+            elif kind in ("last", "most"):
+                found[name] = value.max(where=where)
+    return found
+
+
+def reductions(engine: Engine, table: Any, plan: Plan, strand: Strand) -> list[Reduction]:
+    """The queries that answer the strand's columns, over `table` (source and carried events, unfiltered)."""
+    found: list[Reduction] = []
+    kinds = {(m.base or m).name for _, m in strand.measures}
+    kept = each_value(select(table, strand), plan, strand)
+    rolled = dict(c for _, m in strand.measures for c in component(m))
+    asked = _counted_once(plan, strand)
+    once = {
+        of: held for of in asked if (held := _each_once(engine, kept, plan, strand, of, len(asked) == 1)) is not None
+    }
+    if "time" in rolled:
+        found.append(_spread(engine, kept, plan, strand, rolled))
+    elif rolled:
+        here = next(iter(once.values())) if len(asked) == 1 and once else None
+        found.append(_added_up(inside(kept, plan, strand, spans=False), here, plan, strand, rolled))
+    for of in dict.fromkeys((m.base or m).of for _, m in strand.measures if (m.base or m).name == "present"):
+        found.append(_seen(engine, kept, plan, strand, of))
+    if kinds & set(SWEPT):
+        here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
+        found += [sweep(here, plan, strand, fields) for fields in field_levels(plan)]
+    for measure in dict.fromkeys(m.base or m for _, m in strand.measures if (m.base or m).name == "over"):
+        finer = by_user_and_unit(plan, measure)
+        found.append(dataclasses.replace(_spread(engine, kept, finer, strand, {}), kind=str(measure), plan=finer))
+    if kinds & {"distinct", "median", "percentile"}:
+        here = inside(kept, plan, strand, spans=False)
+        for level in plan.levels:
+            found += _level(here, plan, strand, level, engine.builtin_percentile, tuple(once))
+            found += [_distinct(held, plan, level, of) for of, held in once.items()]
+    return found
+
+
+def _counted_once(plan: Plan, strand: Strand) -> list[str]:
+    """The fields whose different values are worth setting apart before they are counted at each level: several levels, none of them cut
+    fine, so that there are far fewer different values than events.
+    """
+    if len(plan.levels) < 2 or any(d.calendar and d.unit not in ("month", "quarter", "year") for d in plan.dimensions):
+        return []
+    return list(dict.fromkeys((m.base or m).of for _, m in strand.measures if (m.base or m).name == "distinct"))
+
+
+def _added_up(here: Any, once: Any, plan: Plan, strand: Strand, rolled: dict[str, str]) -> Reduction:
+    """The parts that roll up at the finest level: of the events, or of the groups there are for each value of a field, added up already."""
+    finest = plan.levels[0]
+    if once is None:
+        keys, sums = labelled(here, plan, strand.schema, finest), _numbered(_sums(here, strand, None))
+    else:
+        here, keys = once, [once[f"k{i}"] for i in range(len(finest))]
+        ways = {"sum": lambda c: c.sum().cast("int64"), "min": lambda c: c.min(), "max": lambda c: c.max()}
+        sums = {f"c{i}": ways[how](once[f"c{i}"]) for i, how in enumerate(rolled.values())}
+    expr = here.group_by(keys).aggregate(**sums) if keys else here.aggregate(**sums)
+    return Reduction("sums", finest, expr, tuple(rolled.items()))
+
+
+def _each_once(engine: Engine, kept: Any, plan: Plan, strand: Strand, of: str, alone: bool) -> Any:
+    """Every value of a field once in each group of the finest level, kept by the engine; None for one that keeps nothing.
+
+    The one such field there is (`alone`) has the parts that roll up beside each value, so that the events are read once for both.
+    """
+    here = inside(kept, plan, strand, spans=False)
+    keys = labelled(here, plan, strand.schema, plan.levels[0])
+    value = column(here, strand.schema.field(of)).name("v")
+    rolls = alone and not any(name == "time" for _, m in strand.measures for name, _ in component(m))
+    sums = _numbered(_sums(here, strand, None)) if rolls else {}
+    asked = here.group_by([*keys, value]).aggregate(**sums) if sums else here.select(*keys, value).distinct()
+    held = engine.keep(asked)
+    return None if held is asked else held
+
+
+def _distinct(once: Any, plan: Plan, level: tuple[Dimension, ...], of: str) -> Reduction:
+    """How many different values there are in each group of a level."""
+    finest = plan.levels[0]
+    keys = [once[f"k{finest.index(d)}"].name(f"k{i}") for i, d in enumerate(level)]
+    asked = Measure("distinct", of)
+    expr = once.group_by(keys).aggregate(c0=once.v.nunique()) if keys else once.aggregate(c0=once.v.nunique())
+    return Reduction("level", level, expr, ((str(asked), SUM),))
+
+
+def alike(plan: Plan) -> list[list[int]]:
+    """The strands by number, those together that differ by their filters only and are answered by parts that roll up."""
+    found: list[tuple[Strand | None, list[int]]] = []
+    for number, strand in enumerate(plan.strands):
+        parts = {name for _, m in strand.measures for name, _ in component(m)}
+        plain = parts and "time" not in parts and all(component(m) for _, m in strand.measures)
+        bare = dataclasses.replace(strand, selection=Selection(), measures=()) if plain else None
+        same = next((numbers for other, numbers in found if bare and other == bare), None)
+        if same is None:
+            found.append((bare, [number]))
+        else:
+            same.append(number)
+    return [numbers for _, numbers in found]
+
+
+def together(table: Any, plan: Plan, strands: Sequence[Strand]) -> Reduction:
+    """One query for strands that are alike: the parts of each, over the events its own filters keep, one strand's after the other's, then
+    how many events each has (`n0`, `n1` ...).
+    """
+    import ibis
+
+    tests = [s.selection.predicates(table, s.schema) for s in strands]
+    flags = {f"w{i}": functools.reduce(operator.and_, t, ibis.literal(True)) for i, t in enumerate(tests)}
+    kept = table.mutate(**flags)
+    if all(tests):
+        kept = kept.filter(functools.reduce(operator.or_, [kept[w] for w in flags]))
+    here = inside(each_value(rounded(kept, strands[0].rounding), plan, strands[0]), plan, strands[0], spans=False)
+    keys = labelled(here, plan, strands[0].schema, plan.levels[0])
+    sums = [expr for s, w in zip(strands, flags, strict=True) for expr in _sums(here, s, here[w]).values()]
+    named = {f"c{i}": expr for i, expr in enumerate(sums)} | {
+        f"n{i}": here.count(where=here[w]) for i, w in enumerate(flags)
+    }
+    return Reduction(
+        "sums", plan.levels[0], here.group_by(keys).aggregate(**named) if keys else here.aggregate(**named), ()
+    )
+
+
+def each(rows: Any, strands: Sequence[Strand]) -> list[tuple[Any, tuple[tuple[str, str], ...]]]:
+    """What such a query gave, strand by strand: its rows as if it had been asked alone, and its parts."""
+    import pyarrow.compute as pc
+
+    keys = [c for c in rows.column_names if c.startswith("k")]
+    found, at = [], 0
+    for i, strand in enumerate(strands):
+        parts = dict(c for _, m in strand.measures for c in component(m))
+        own = rows.filter(pc.greater(rows.column(f"n{i}"), 0)) if keys else rows
+        own = own.select([*keys, *(f"c{at + j}" for j in range(len(parts)))])
+        found.append((own.rename_columns([*keys, *(f"c{j}" for j in range(len(parts)))]), tuple(parts.items())))
+        at += len(parts)
+    return found
+
+
+def by_user_and_unit(plan: Plan, measure: Measure) -> Plan:
+    """The plan grouped by user and the measure's unit as well. Raises RequestError where its own groups would cut a user's unit."""
+    whole = {
+        "day": ("day", "week", "month", "quarter", "year", "weekday"),
+        "week": ("week",),
+        "month": ("month", "quarter", "year"),
+    }
+    for d in plan.dimensions:
+        fine = d.name in whole[measure.unit] if d.calendar else d.name.partition(".")[0] == "user"
+        if not fine and not (d.calendar and d.kind == "unit" and measure.unit == "day" and d.name != "hour"):
+            raise RequestError(
+                f"{measure} by {d.name} means nothing: a user's {measure.unit} falls into several; group by users and {whole[measure.unit][0]}s"
+            )
+    more = [d for d in (Dimension("user", "field"), Dimension(measure.unit, "unit")) if d not in plan.dimensions]
+    return dataclasses.replace(plan, by=(*plan.dimensions, *more), across=None, totals=False, kept=None)
+
+
+def field_levels(plan: Plan) -> list[tuple[Dimension, ...]]:
+    """The different sets of fields among the plan's groupings, calendar units left out."""
+    return list(dict.fromkeys(tuple(d for d in level if not d.calendar) for level in plan.levels))
+
+
+def sweep(here: Any, plan: Plan, strand: Strand, fields: tuple[Dimension, ...]) -> Reduction:
+    """How much time there was with how many spans at once, by (fields, first unit, last unit, number).
+
+    The ends of all spans are put in order and counted up and down; between two ends the number stays the same. Where only
+    `union` is asked for, the running latest finish says it without the ends, which is quicker.
+    """
+    import ibis
+
+    kinds = {(m.base or m).name for _, m in strand.measures}
+    here = here.filter((here.x > here.s).fill_null(False))
+    keys = labelled(here, plan, strand.schema, fields)
+    here = here.select(*keys, s=here.s, x=here.x)
+    names = [f"k{i}" for i in range(len(keys))]
+    if kinds & set(SWEPT) <= {"union", "uncovered"}:
+        before = ibis.window(group_by=names, order_by=["s", "x"], preceding=(None, 1))
+        table = here.mutate(latest=here.x.max().over(before))
+        table = table.mutate(
+            s=ibis.ifelse(table.latest > table.s, table.latest, table.s).fill_null(table.s),
+            n=ibis.literal(1, type="int64"),
+        )
+    else:
+        ends = [here.select(*names, t=here[c], d=ibis.literal(d, type="int64")) for c, d in (("s", 1), ("x", -1))]
+        both = ibis.union(*ends, distinct=False)
+        at = both.group_by([*names, "t"]).aggregate(d=both.d.sum().cast("int64"))
+        running = ibis.window(group_by=names, order_by="t", preceding=None, following=0)
+        after = ibis.window(group_by=names, order_by="t")
+        table = at.mutate(n=at.d.sum().over(running).cast("int64"), s=at.t, x=at.t.lead().over(after))
+    table = placed(table.filter((table.x > table.s) & (table.n > 0)), plan)
+    micro = table.x.delta(table.s, unit="microsecond")
+    named = {"c0": micro.sum().cast("int64"), "first": table.s.min(), "spans": table.count()}
+    if plan.base:
+        buckets = Buckets.of(plan.slots(plan.base))
+        named["into_first"] = ibis.ifelse(table.e1 > table.e0, buckets.offset(table.s), 0).sum().cast("int64")
+    expr = table.group_by([*names, table.e0, table.e1, table.n]).aggregate(**named)
+    return Reduction("sweep", fields, expr, (("time", SUM),))
+
+
+def _numbered(named: dict[str, Any]) -> dict[str, Any]:
+    """Components under short column names c0, c1 ... in their order."""
+    return {f"c{i}": expr for i, expr in enumerate(named.values())}
+
+
+def _spread(engine: Engine, kept: Any, plan: Plan, strand: Strand, rolled: dict[str, str]) -> Reduction:
+    """Clipped time by (fields, first unit, last unit). Time is linear in the two ends, so the units between can be
+    filled in after the reduction, exactly, and no event is ever multiplied."""
+    fields = tuple(d for d in plan.dimensions if not d.calendar)
+    here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
+    keys = [*labelled(here, plan, strand.schema, fields), *((here.e0, here.e1) if plan.base else ())]
+    sums = _sums(here, strand, here.began)
+    sums["time"] = here.x.delta(here.s, unit="microsecond").sum().cast("int64")
+    extra = {}
+    if plan.base:
+        import ibis
+
+        buckets = Buckets.of(plan.slots(plan.base))
+        extra = {
+            "spans": here.count(),
+            "into_first": ibis.ifelse(here.e1 > here.e0, buckets.offset(here.s), 0).sum().cast("int64"),
+        }
+    named = {**_numbered(sums), **extra}
+    expr = here.group_by(keys).aggregate(**named) if keys else here.aggregate(**named)
+    return Reduction("spread", fields, expr, tuple((n, rolled.get(n, SUM)) for n in sums))
+
+
+def _seen(engine: Engine, kept: Any, plan: Plan, strand: Strand, of: str) -> Reduction:
+    """Each value of a field with the units it had any time in; a bare instant counts where it is."""
+    fields = tuple(d for d in plan.dimensions if not d.calendar)
+    here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
+    value = here[strand.schema.field(of).stored]
+    here = here.mutate(seen=value).filter(lambda t: t.seen.notnull())
+    keys = [*labelled(here, plan, strand.schema, fields), here.seen, here.e0, here.e1]
+    return Reduction("seen", fields, here.group_by(keys).aggregate(c0=here.count()), ((f"present {of}", SUM),))
+
+
+def _level(
+    here: Any,
+    plan: Plan,
+    strand: Strand,
+    level: tuple[Dimension, ...],
+    builtin: bool,
+    apart_already: tuple[str, ...] = (),
+) -> list[Reduction]:
+    """Distinct counts, but of the fields counted already, and percentiles of one level, from the events themselves."""
+    keys = labelled(here, plan, strand.schema, level)
+    together: dict[str, Any] = {}
+    apart: list[Reduction] = []
+    for _, measure in strand.measures:
+        inner = measure.base or measure
+        if inner.name not in ("distinct", "median", "percentile") or (
+            inner.name == "distinct" and inner.of in apart_already
+        ):
+            continue
+        value = column(here, strand.schema.field(inner.of))
+        if inner.name == "distinct":
+            together[str(inner)] = value.nunique()
+        elif builtin:
+            together[str(inner)] = _quantile_disc()(value, Decimal(str(percent_of(inner))) / 100)
+        else:
+            apart.append(_by_rank(here, value, keys, level, inner))
+    if together:
+        named = _numbered(together)
+        expr = here.group_by(keys).aggregate(**named) if keys else here.aggregate(**named)
+        apart.insert(0, Reduction("level", level, expr, tuple((n, SUM) for n in together)))
+    return apart
+
+
+def percent_of(measure: Measure) -> float:
+    """The share in per cent a median or percentile is taken at."""
+    return 50.0 if measure.name == "median" else measure.percent
+
+
+@cache
+def _quantile_disc() -> Any:
+    import ibis
+
+    @ibis.udf.agg.builtin(name="quantile_disc", signature=(("int64", "decimal(9, 6)"), "int64"))
+    def nearest_rank(value, share):  # type: ignore[no-untyped-def]  # its types are the signature above
+        """The smallest value with at least `share` of the values at or below it."""
+
+    return nearest_rank
+
+
+def _by_rank(here: Any, value: Any, keys: list[Any], level: tuple[Dimension, ...], measure: Measure) -> Reduction:
+    """Nearest rank by numbering the values: for engines without an aggregate for it."""
+    import ibis
+
+    named = here.mutate(*keys, v=value).filter(lambda t: t.v.notnull())
+    groups = [named[f"k{i}"] for i in range(len(keys))]
+    window = ibis.window(group_by=groups, order_by=named.v)
+    ranked = named.mutate(
+        rank=ibis.row_number().over(window) + 1, size=named.v.count().over(ibis.window(group_by=groups))
+    )
+    milli = round(percent_of(measure) * 1000)
+    at = ((ranked["size"] * milli + 99_999) / 100_000).floor().cast("int64")
+    chosen = ranked.filter(ranked["rank"] == at)
+    by = [chosen[f"k{i}"] for i in range(len(keys))]
+    expr = chosen.group_by(by).aggregate(c0=chosen.v.min()) if by else chosen.aggregate(c0=chosen.v.min())
+    return Reduction("level", level, expr, ((str(measure), SUM),))
