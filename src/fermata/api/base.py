@@ -198,6 +198,11 @@ class Base:
         """The names of the workspace's own reports."""
         raise NotImplementedError
 
+    @property
+    def imported(self) -> list[str]:
+        """The logs whose records are imported: all but derived ones and those read where they are."""
+        return [name for name, log in self.config.logs.items() if not log.in_place]
+
     def mapping(self, log: str) -> LogMap:
         """How the log's records become events. Raises UnknownName."""
         if log in self.config.derived:

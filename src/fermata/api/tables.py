@@ -127,12 +127,10 @@ class Held:
         return LogState(files={0: _file(self.at.table, mapping, **more, values=values, first=first, last=last)})
 
     def whole(self, record: str) -> dict[str, str]:
-        """The whole row behind an event, unmapped columns too; `record` is `TABLE:NUMBER`. Raises RequestError."""
-        table, _, number = record.rpartition(":")
-        if table not in (self.at.table, "") or not number.isdigit():
-            raise RequestError(
-                f"{record!r} is no record of {self.at.table}; write {self.at.table}:NUMBER, as listings show it"
-            )
+        """The whole row behind an event, unmapped columns too; `record` is `0:NUMBER`, as listings show it. Raises RequestError."""
+        file, _, number = record.partition(":")
+        if file != "0" or not re.fullmatch(r"-?\d+", number):
+            raise RequestError(f"{record!r} is no record of {self.at.table}; write 0:NUMBER, as listings show it")
         rows = self.engine.dicts(self.at.row(int(number)))
         if not rows:
             raise RequestError(f"{self.at.table} has no row whose {self.at.record} is {number}")

@@ -61,7 +61,7 @@ def command(
     declared = common.read_now(complete_to, workspace.config.workspace.zone)
     progress = _Progress()
     failed = False
-    for name in [log] if log else list(workspace.config.logs):
+    for name in [log] if log else workspace.imported:
         if not log and not workspace.mapping(name).database and not workspace.files(name):
             common.note(f"{name}: no files match {', '.join(workspace.mapping(name).files) or '(no patterns given)'}")
             continue

@@ -43,7 +43,7 @@ def expire(ctx: click.Context, log: str, older_than: str, dry_run: bool, wait: f
 def compact(ctx: click.Context, logs: tuple[str, ...], least: int, dry_run: bool, wait: float) -> None:
     """Put the files of each month of LOGs (of all) together, for a quiet hour. No figure changes; `fermata verify` proves it."""
     workspace = common.open_workspace(ctx)
-    for log in logs or tuple(workspace.config.logs):
+    for log in logs or tuple(workspace.imported):
         found = workspace.compact(log, least=least, dry=dry_run, wait=wait)
         if found.before:
             verb = "became" if found.done else "would become"

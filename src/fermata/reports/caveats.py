@@ -51,8 +51,11 @@ def known_beforehand(plan: Plan, place: Workplace) -> list[str]:
             notes += _coverage(plan, place, number, strand)
         elif strand.stretch and strand.units:
             notes += [f"in the period compared with: {n}" for n in _coverage(plan.of(strand), place, number, strand)]
-    for name in stored_logs(plan) if not place.view.scope else ():  # the ledger counts the records of all
-        notes += _from_ledger(plan, place, name)
+    for name in stored_logs(plan):
+        if held := place.held(name):
+            notes.append(held.told)
+        elif not place.view.scope:  # the ledger counts the records of all
+            notes += _from_ledger(plan, place, name)
     return notes
 
 
@@ -177,8 +180,6 @@ def _coverage(plan: Plan, place: Workplace, number: int, strand: Strand) -> list
 
 def _from_ledger(plan: Plan, place: Workplace, name: str) -> list[str]:
     """What the imports of files that cover the period had to say."""
-    if held := place.held(name):
-        return [held.told]
     files = list(place.state(name).files.values())
     near = [f for f in files if _overlaps(f, plan)]
     notes = []
