@@ -50,3 +50,9 @@ def make() -> None:
         FROM (SELECT i, TIMESTAMP '2025-01-01' + to_microseconds(i * {31_536_000_000_000 // EVENTS}) AS begun FROM range({EVENTS}) t(i))
         ORDER BY i) TO '{CSV}' (HEADER)"""
     )
+
+
+def peak(process: Path = Path("/proc/self")) -> float:
+    """The most memory a process ever held, MB; what its parent held is no part of it, as it is of `ru_maxrss`."""
+    line = next((x for x in (process / "status").read_text().splitlines() if x.startswith("VmHWM")), "VmHWM 0 kB")
+    return int(line.split()[1]) / 1024

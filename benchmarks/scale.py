@@ -7,14 +7,13 @@ bench-data/scale (about 12 GB). `python -m benchmarks.scale SIZE ENGINE QUESTION
 from __future__ import annotations
 
 import json
-import resource
 import subprocess
 import sys
 import time
 from pathlib import Path
 from typing import Any
 
-from benchmarks.data import DATA, ROOT, ZONE
+from benchmarks.data import DATA, ROOT, ZONE, peak
 
 SCALE = DATA / "scale"
 SIZES = {"1x": 1_000_000, "10x": 10_000_000, "100x": 100_000_000}
@@ -76,7 +75,7 @@ def bring_in(size: str) -> dict[str, float]:
     began = time.perf_counter()
     done = house.import_log("visits")
     took = time.perf_counter() - began
-    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    most = peak()
     stored = sum(o.file.stored for o in done if o.file)
     assert stored == SIZES[size], stored
     more = SCALE / size / "more.csv"
@@ -96,7 +95,7 @@ def bring_in(size: str) -> dict[str, float]:
     again = time.perf_counter() - began
     house.take_back(number.import_no)
     held = sum(p.size for p in house.place().state("visits").parts)
-    return {"import": took, "peak": peak, "day": day, "again": again, "archive": held / 1e6}
+    return {"import": took, "peak": most, "day": day, "again": again, "archive": held / 1e6}
 
 
 def ask(size: str, engine: str, question: str) -> dict[str, Any]:
@@ -115,11 +114,9 @@ def ask(size: str, engine: str, question: str) -> dict[str, Any]:
         times.append(time.perf_counter() - began)
         if times[-1] > 100:
             break
-    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024 + sum(
-        _peak(p) for p in Path("/proc").glob("[0-9]*") if _started_here(p)
-    )
+    most = peak() + sum(peak(p) for p in Path("/proc").glob("[0-9]*") if _started_here(p))
     cells = [[str(c) for c in r.cells] for r in result.table.rows if not r.level]
-    return {"answer": cells, "start": started, "first": times[0], "warm": min(times[1:] or times), "peak": peak}
+    return {"answer": cells, "start": started, "first": times[0], "warm": min(times[1:] or times), "peak": most}
 
 
 def _started_here(process: Path) -> bool:
@@ -135,12 +132,6 @@ def _started_here(process: Path) -> bool:
     except (OSError, ValueError):
         pass
     return False
-
-
-def _peak(process: Path) -> float:
-    """The most memory a process ever held, MB."""
-    line = next((x for x in (process / "status").read_text().splitlines() if x.startswith("VmHWM")), "VmHWM 0 kB")
-    return int(line.split()[1]) / 1024
 
 
 def measure() -> dict[str, Any]:

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import json
 import os
-import resource
 import statistics
 import subprocess
 import sys
@@ -16,7 +15,7 @@ from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
 
-from benchmarks.data import DATA, ROOT, ZONE
+from benchmarks.data import DATA, ROOT, ZONE, peak
 from benchmarks.questions import QUESTIONS, SIDES, files
 
 YEAR = DATA / "year"
@@ -127,8 +126,7 @@ def measured(side: str, name: str) -> dict[str, Any]:
         began = time.perf_counter()
         ask()
         warm.append(time.perf_counter() - began)
-    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    return {"answer": answer, "cold": cold, "warm": min(warm), "read": read / 1e6, "peak": peak}
+    return {"answer": answer, "cold": cold, "warm": min(warm), "read": read / 1e6, "peak": peak()}
 
 
 def apart(side: str, name: str) -> dict[str, Any] | None:

@@ -11,6 +11,7 @@ from random import Random
 from typing import Any
 from zoneinfo import ZoneInfo
 
+import pyarrow as pa
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -596,3 +597,30 @@ def test_no_plan_holds_a_nested_loop(duck: engines.Duck, monkeypatch: pytest.Mon
     engines.run(placed, logs, period=PERIOD, by=["device"], hours="office", columns=["count", "time", "overlap"])
     engine, table = placed
     engine.run(Contacts(("a",), "device", timedelta(hours=1)).by_person(table, engines.SCHEMA))
+
+
+@given(
+    st.lists(
+        st.tuples(
+            st.sampled_from(["a", "b", None]), st.integers(0, 2), st.one_of(st.none(), st.integers(-(2**40), 2**40))
+        ),
+        max_size=30,
+    ),
+    st.sampled_from([(), ("k0",), ("k0", "k1")]),
+)
+def test_few_rows_are_folded_as_many_are(rows: list[tuple[str | None, int, int | None]], keys: tuple[str, ...]) -> None:
+    """By hand and by Arrow the same, nulls and empty tables too."""
+    from fermata.analysis import fold
+
+    columns = list(zip(*rows, strict=True)) or [(), (), ()]
+    types = {"k0": pa.string(), "k1": pa.int64(), "c0": pa.int64()}
+    table = pa.table({n: pa.array(c, type=t) for (n, t), c in zip(types.items(), columns, strict=True)})
+    table = table.append_column("c1", table.column("c0")).append_column("c2", table.column("c0"))
+    wanted = [("c0", "sum"), ("c1", "min"), ("c2", "max")]
+    found = []
+    for few in (len(rows), -1):
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(fold, "FEW", few)
+            folded = fold.folded(table, keys, wanted)
+        found.append(sorted(zip(*folded, strict=True), key=repr))
+    assert found[0] == found[1]

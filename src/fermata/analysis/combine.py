@@ -9,6 +9,7 @@ from datetime import timedelta
 from typing import Any
 
 from fermata.analysis.engine import Engine
+from fermata.analysis.fold import folded
 from fermata.analysis.identify import opened
 from fermata.analysis.measures import LENGTHS, MAX, MIN, ONWARDS, SUM, Measure, component
 from fermata.analysis.plan import Dimension, Plan, Strand
@@ -120,21 +121,22 @@ def _strand(plan: Plan, number: int, source: Source, figures: Figures) -> None:
         rows = engine.run(reduction.expr)
         names = [name for name, _ in reduction.components]
         if reduction.kind == "level":
-            _enter(figures[reduction.keys], number, names, rows, len(reduction.keys))
+            _enter(figures[reduction.keys], number, names, _columns(rows), len(reduction.keys))
             continue
         if reduction.plan:
             whole = _by_unit(reduction.plan, dataclasses.replace(reduction, kind="spread"), rows)
             time = next(f"c{i}" for i, name in enumerate(names) if name == "time")
             for level in own.levels:
                 rolled = beyond(reduction.plan, own, whole, time, Measure.parse(reduction.kind), level)
-                _enter(figures[level], number, [reduction.kind], rolled, len(level))
+                _enter(figures[level], number, [reduction.kind], _columns(rolled), len(level))
             continue
         whole = _by_unit(own, reduction, rows)
         for level in own.levels:
             if reduction.kind == "sweep":
                 if tuple(d for d in level if not d.calendar) != reduction.keys:
                     continue
-                names, rolled = at_once(own, strand, whole, level)
+                names, swept = at_once(own, strand, whole, level)
+                rolled = _columns(swept)
             else:
                 rolled = _rolled(own, reduction, whole, level)
             _enter(figures[level], number, names, rolled, len(level))
@@ -227,23 +229,29 @@ def _only(column: Any, mask: Any, otherwise: Any) -> Any:
     return pc.if_else(mask, column, otherwise)
 
 
-def _rolled(plan: Plan, reduction: Reduction, rows: Any, level: tuple[Dimension, ...]) -> Any:
-    """The components of one level from those of the finest, key columns first."""
+def _rolled(plan: Plan, reduction: Reduction, rows: Any, level: tuple[Dimension, ...]) -> list[list[Any]]:
+    """The components of one level from those of the finest, as columns of values, keys first."""
     keys = [f"d{plan.dimensions.index(d)}" for d in level]
     if reduction.kind == "seen":
         once = rows.group_by([*keys, "seen"]).aggregate([])
         rolled = once.group_by(keys).aggregate([("seen", "count")])
-        return rolled.select([*keys, "seen_count"])
+        return _columns(rolled.select([*keys, "seen_count"]))
     wanted = [(f"c{i}", how) for i, (_, how) in enumerate(reduction.components)]
-    rolled = rows.group_by(keys).aggregate(wanted)
-    return rolled.select([*keys, *(f"{c}_{how}" for c, how in wanted)])
+    return folded(rows, keys, wanted)
+
+
+def _columns(rows: Any) -> list[list[Any]]:
+    return [c.to_pylist() for c in rows.columns]
 
 
 def _enter(
-    into: dict[Key, dict[tuple[int, str], Any]], strand: int, names: Sequence[str], rows: Any, width: int
+    into: dict[Key, dict[tuple[int, str], Any]],
+    strand: int,
+    names: Sequence[str],
+    columns: Sequence[list[Any]],
+    width: int,
 ) -> None:
-    columns = [rows.column(i).to_pylist() for i in range(rows.num_columns)]
-    keys = list(zip(*columns[:width], strict=True)) if width else [()] * rows.num_rows
+    keys = list(zip(*columns[:width], strict=True)) if width else [()] * len(columns[0])
     for name, values in zip(names, columns[width:], strict=True):
         place = (strand, name)
         for key, value in zip(keys, values, strict=True):
