@@ -1,12 +1,13 @@
 """The same questions over one, ten and a hundred million events, on the embedded engine and on Spark of this machine.
 
-`python -m benchmarks.scale` makes and imports what is missing, asks, and writes docs/scaling-figures.md with its charts; the data stay in
+`python -m benchmarks.scale` makes and imports what is missing, asks, and writes the figures of docs/scaling.md with its charts; the data stay in
 bench-data/scale (about 12 GB). `python -m benchmarks.scale SIZE ENGINE QUESTION` asks one question in a process of its own.
 """
 
 from __future__ import annotations
 
 import json
+import shutil
 import subprocess
 import sys
 import time
@@ -34,12 +35,35 @@ device = "Reader"
 place = "Area"
 action = "Event"
 """
+CHARTS = f"""
+[workspace]
+zone = "{ZONE}"
+[logs.measurements]
+files = "measurements.csv"
+[logs.measurements.fields]
+start = "When"
+question = "Question"
+engine = "Engine"
+events = "Events"
+seconds = {{ column = "Seconds", type = "decimal", scale = 2, unit = "s" }}
+memory = {{ column = "MB", type = "number", unit = "MB" }}
+"""
+BEGIN, END = "<!-- figures -->", "<!-- end of figures -->"
 QUESTIONS: dict[str, dict[str, Any]] = {
     "events and people by month": {"period": "2025", "by": ["month"], "columns": ["count", "distinct user"]},
     "hours by person and month": {"period": "2025", "by": ["user", "month"], "columns": ["count", "time"]},
     "most at once by place, a month": {"period": "2025-03", "by": ["place"], "columns": ["peak"]},
     "one day by door": {"period": "2025-03-05", "by": ["device"], "columns": ["count", "distinct user", "last"]},
 }
+
+
+SECONDS, MEMORY = ({"measure": f"mean {m}", "label": w} for m, w in (("seconds", "Seconds"), ("memory", "Memory")))
+DRAWN = (
+    ("scaling-people", "events and people by month", SECONDS),
+    ("scaling-hours", "hours by person and month", SECONDS),
+    ("scaling-day", "one day by door", SECONDS),
+    ("scaling-memory", "hours by person and month", MEMORY),
+)
 
 
 def make(size: str) -> Path:
@@ -175,13 +199,83 @@ def _apart(*words: str) -> dict[str, Any]:
     return found
 
 
+def charts(found: dict[str, Any]) -> None:
+    """The measurements as a log, and its charts as the program draws them."""
+    import csv
+
+    import fermata
+
+    house = SCALE / "charts"
+    shutil.rmtree(house, ignore_errors=True)
+    house.mkdir()
+    (house / "fermata.toml").write_text(CHARTS)
+    with (house / "measurements.csv").open("w", newline="") as f:
+        rows = csv.writer(f)
+        rows.writerow(["When", "Question", "Engine", "Events", "Seconds", "MB"])
+        for n, (size, events) in enumerate(SIZES.items()):
+            for engine in ENGINES:
+                for question in QUESTIONS:
+                    one = found[f"{size} {engine} {question}"]
+                    told = f"{events // 1_000_000} million"
+                    rows.writerow(
+                        [f"2026-01-01T00:{n:02}", question, engine, told, f"{one['warm']:.2f}", f"{one['peak']:.0f}"]
+                    )
+    opened = fermata.open(house)
+    opened.import_log("measurements")
+    for name, question, column in DRAWN:
+        report = fermata.Report.of(
+            log="measurements", title=f"{question.capitalize()}: {column['label'].lower()}", period="all", by=("events",), across="engine",
+            columns=(column,), only={"question": question}, totals=False,
+        )  # fmt: skip
+        opened.run(report).save(ROOT / "docs" / "charts" / f"{name}.png")
+
+
+def table(found: dict[str, Any]) -> list[str]:
+    """The figures as lines of Markdown."""
+    lines = [
+        "| events | import s | records/s | peak MB | archive MB | a day more, s | a known file, s |",
+        "|---:|---:|---:|---:|---:|---:|---:|",
+    ]
+    for size, events in SIZES.items():
+        one = found["import " + size]
+        lines.append(
+            f"| {events:,} | {one['import']:.0f} | {events / one['import']:,.0f} | {one['peak']:,.0f} | {one['archive']:,.0f} | {one['day']:.2f} | {one['again']:.2f} |"
+        )
+    for question in QUESTIONS:
+        lines += [
+            "",
+            f"**{question.capitalize()}**",
+            "",
+            "| events | embedded, s | MB | Spark, s | MB | Spark's start, s | its first run, s |",
+            "|---:|---:|---:|---:|---:|---:|---:|",
+        ]
+        for size, events in SIZES.items():
+            here, there = (found[f"{size} {engine} {question}"] for engine in ENGINES)
+            lines.append(
+                f"| {events:,} | {here['warm']:.2f} | {here['peak']:,.0f} | {there['warm']:.1f} | {there['peak']:,.0f} | {there['start']:.0f} | {there['first']:.0f} |"
+            )
+    return lines
+
+
+def write(lines: list[str]) -> None:
+    """Puts the figures into docs/scaling.md, where they were."""
+    page = ROOT / "docs" / "scaling.md"
+    before, _, rest = page.read_text().partition(BEGIN)
+    _, _, after = rest.partition(END)
+    page.write_text(f"{before}{BEGIN}\n\n" + "\n".join(lines) + f"\n\n{END}{after}")
+
+
 def main() -> None:
-    """One measurement, or all of them and the page."""
+    """One measurement, or all of them, the charts and the page."""
     if len(sys.argv) == 4:
         size, engine, question = sys.argv[1:]
         print(json.dumps(bring_in(size) if engine == "import" else ask(size, engine, question)))
         return
-    print(json.dumps(measure(), indent=1))
+    found = measure()
+    charts(found)
+    lines = table(found)
+    write(lines)
+    print("\n".join(lines))
 
 
 if __name__ == "__main__":

@@ -238,8 +238,16 @@ def sweep(here: Any, plan: Plan, strand: Strand, fields: tuple[Dimension, ...]) 
         both = ibis.union(*ends, distinct=False)
         at = both.group_by([*names, "t"]).aggregate(d=both.d.sum().cast("int64"))
         running = ibis.window(group_by=names, order_by="t", preceding=None, following=0)
+        counted = (
+            at.d.cast("float64").sum().over(running)
+        )  # exact for whole numbers below 2^53, and three times as fast
+        table = at.mutate(n=counted.cast("int64"), s=at.t)
+        if not plan.base and kinds & set(SWEPT) <= {"peak", "peak time"}:  # how long it lasted is not asked
+            asked = table.filter(table.n > 0).group_by([*names, "n"]).aggregate(first=lambda t: t.s.min())
+            zero = ibis.literal(0, type="int64")
+            return Reduction("sweep", fields, asked.mutate(c0=zero, e0=zero, e1=zero), (("time", SUM),))
         after = ibis.window(group_by=names, order_by="t")
-        table = at.mutate(n=at.d.sum().over(running).cast("int64"), s=at.t, x=at.t.lead().over(after))
+        table = table.mutate(x=table.t.lead().over(after))
     table = placed(table.filter((table.x > table.s) & (table.n > 0)), plan)
     micro = table.x.delta(table.s, unit="microsecond")
     named = {"c0": micro.sum().cast("int64"), "first": table.s.min(), "spans": table.count()}
