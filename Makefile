@@ -21,7 +21,7 @@ test-deep: $(STAMP)       ## random tests with all their examples, kills at ever
 	FERMATA_DEEP=1 $(BIN)/pytest -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract --ignore tests/browser
 
 test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a Spark session of its own included (needs java)
-	$(BIN)/pytest tests/contract
+	$(BIN)/pytest -n 2 --dist loadgroup tests/contract
 
 $(VENV)/.spark: $(STAMP)
 	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[spark]'

@@ -8,6 +8,19 @@ ROOT = Path(__file__).parent.parent
 DATA = ROOT / "bench-data"
 CSV = DATA / "events.csv"
 EVENTS = 6_000_000
+VISITS = """
+[logs.visits]
+kind = "door access"
+files = "incoming/*.csv"
+zone = "UTC"
+[logs.visits.fields]
+start = { column = "When", form = "%Y-%m-%d %H:%M:%S" }
+finish = { column = "Until", form = "%Y-%m-%d %H:%M:%S" }
+user = "Badge"
+device = "Reader"
+place = "Area"
+action = "Event"
+"""
 ZONE = "Europe/Lisbon"
 FORM = "%d/%m/%Y %H:%M:%S"
 VALUES = {"ENTRY OK": "in", "EXIT OK": "out", "NO ENTRY": "denied", "HELD OPEN": "held open"}

@@ -14,7 +14,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from benchmarks.data import DATA, ROOT, ZONE, peak
+from benchmarks.data import DATA, ROOT, VISITS, ZONE, peak
 
 SCALE = DATA / "scale"
 SIZES = {"1x": 1_000_000, "10x": 10_000_000, "100x": 100_000_000}
@@ -23,18 +23,7 @@ CONFIG = f"""
 [workspace]
 zone = "{ZONE}"
 ENGINE
-[logs.visits]
-kind = "door access"
-files = "incoming/*.csv"
-zone = "UTC"
-[logs.visits.fields]
-start = {{ column = "When", form = "%Y-%m-%d %H:%M:%S" }}
-finish = {{ column = "Until", form = "%Y-%m-%d %H:%M:%S" }}
-user = "Badge"
-device = "Reader"
-place = "Area"
-action = "Event"
-"""
+{VISITS}"""
 CHARTS = f"""
 [workspace]
 zone = "{ZONE}"

@@ -15,7 +15,7 @@ from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
 
-from benchmarks.data import DATA, ROOT, ZONE, peak
+from benchmarks.data import DATA, ROOT, VISITS, ZONE, peak
 from benchmarks.questions import QUESTIONS, SIDES, files
 
 YEAR = DATA / "year"
@@ -24,18 +24,7 @@ FIRST = date(2025, 1, 1)
 CONFIG = f"""
 [workspace]
 zone = "{ZONE}"
-[logs.visits]
-kind = "door access"
-files = "incoming/*.csv"
-zone = "UTC"
-[logs.visits.fields]
-start = {{ column = "When", form = "%Y-%m-%d %H:%M:%S" }}
-finish = {{ column = "Until", form = "%Y-%m-%d %H:%M:%S" }}
-user = "Badge"
-device = "Reader"
-place = "Area"
-action = "Event"
-[logs.calls]
+{VISITS}[logs.calls]
 files = "calls/*.csv"
 zone = "UTC"
 fields = {{ start = {{ column = "When", form = "%Y-%m-%d %H:%M:%S" }}, user = "Badge", device = "Reader", action = "Event" }}

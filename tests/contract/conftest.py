@@ -61,11 +61,34 @@ PERIOD = (at("2025-09-30T23:00"), at("2026-03-31T23:00"))  # 1 October 2025 to 3
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """What the Spark client itself leaves open or warns of is not ours."""
+    """What the Spark client itself leaves open or warns of is not ours. Of two workers one has the tests with Spark, the other the rest."""
     for item in items:
+        item.add_marker(pytest.mark.xdist_group("spark" if item.get_closest_marker("spark") else "others"))
         if item.get_closest_marker("spark"):
             item.add_marker(pytest.mark.filterwarnings("ignore:unclosed <socket:ResourceWarning"))
             item.add_marker(pytest.mark.filterwarnings("ignore:PySpark does not yet:FutureWarning"))
+
+
+def need_spark() -> None:
+    """Skips without a Spark to start; in the full run that is a failure."""
+    wanting = None if shutil.which("java") else "java"
+    try:
+        import pyspark  # noqa: F401
+    except ImportError:
+        wanting = "pyspark"
+    if wanting:
+        _wanting(wanting)
+
+
+def need_postgres() -> None:
+    """The same for a PostgreSQL server."""
+    if not (shutil.which("initdb") or Path("/usr/lib/postgresql").exists()):
+        _wanting("postgresql")
+
+
+def _wanting(what: str) -> None:
+    assert not os.environ.get("FERMATA_NO_SKIPS"), f"the engine contract may not skip here: install {what}"
+    pytest.skip(f"{what} is not installed")
 
 
 @pytest.fixture(
@@ -81,21 +104,12 @@ def placed(request: pytest.FixtureRequest) -> Iterator[engines.Placed]:
         yield engines.Duck().place(EVENTS)
         return
     if request.param == "spark":
-        wanting = None if shutil.which("java") else "java"
-        try:
-            import pyspark  # noqa: F401
-        except ImportError:
-            wanting = "pyspark"
-        if wanting:
-            assert not os.environ.get("FERMATA_NO_SKIPS"), f"the engine contract may not skip here: install {wanting}"
-            pytest.skip(f"{wanting} is not installed")
+        need_spark()
         session = engines.Spark()
         yield session.place(EVENTS)
         session.close()
         return
-    if not (shutil.which("initdb") or Path("/usr/lib/postgresql").exists()):
-        assert not os.environ.get("FERMATA_NO_SKIPS"), "the engine contract may not skip here: install postgresql"
-        pytest.skip("no PostgreSQL server is installed")
+    need_postgres()
     with tempfile.TemporaryDirectory() as place, engines.postgres_server(Path(place)) as dsn:
         server = engines.Postgres(dsn)
         yield server.place(EVENTS)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 import signal
 import subprocess
 import sys
@@ -32,6 +31,7 @@ from fermata.intake.texts import Dialect, Origin
 from fermata.reports.model import Report
 from tests import engines
 from tests.conftest import examples
+from tests.contract.conftest import need_postgres
 
 pytestmark = pytest.mark.postgres
 NOW = datetime(2026, 4, 2, 12, tzinfo=UTC)
@@ -57,9 +57,7 @@ told = {{ column = "told", type = "money" }}
 
 @pytest.fixture(scope="module")
 def server() -> Iterator[dict[str, Any]]:
-    if not (shutil.which("initdb") or Path("/usr/lib/postgresql").exists()):
-        assert not os.environ.get("FERMATA_NO_SKIPS"), "the engine contract may not skip here: install postgresql"
-        pytest.skip("no PostgreSQL server is installed")
+    need_postgres()
     with tempfile.TemporaryDirectory() as place, engines.postgres_server(Path(place)) as dsn:
         os.environ["HOUSE_DB"] = f"postgresql://owner@/postgres?host={dsn['host']}"
         yield dsn

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-import shutil
 import socket
 import subprocess
 import time
@@ -20,6 +19,7 @@ from fermata.errors import ConfigError, DataError, RequestError
 from fermata.reports.model import Report
 from tests.conftest import NOW
 from tests.conftest import fermata as command
+from tests.contract.conftest import need_spark
 
 pytestmark = pytest.mark.spark
 LOCAL = 'engine = { name = "spark", workers = 2 }'
@@ -37,14 +37,7 @@ ASKED = {
 
 @pytest.fixture(scope="module")
 def client() -> None:
-    wanting = None if shutil.which("java") else "java"
-    try:
-        import pyspark  # noqa: F401
-    except ImportError:
-        wanting = "pyspark"
-    if wanting:
-        assert not os.environ.get("FERMATA_NO_SKIPS"), f"the engine contract may not skip here: install {wanting}"
-        pytest.skip(f"{wanting} is not installed")
+    need_spark()
 
 
 def with_engine(hall: Workspace, target: Path, engine: str) -> Workspace:

@@ -231,6 +231,10 @@ class _Importer:
     def _compare(self, batch: Batch, stage: FileStage, grown: list[SourceFile]) -> duplicates.Overlap:
         keys = f"keys_{stage.file_id}"
         duplicates.make_keys(self.con, stage.events, self.columns, keys, len(self.log.parts()) > 1)
+        first, last = self.con.execute(f"SELECT min(start_utc), max(start_utc) FROM {keys}").fetchone()
+        meeting = [
+            k for k, t in zip(batch.keys, batch.times, strict=True) if t and first and t[0] <= last and first <= t[1]
+        ]
         parts = [p for p in self.state.parts if not set(p.files) <= batch.superseded]
         if parts:
             months = self.con.execute(f"SELECT DISTINCT date_trunc('month', start_utc) FROM {keys}").fetchall()
@@ -243,12 +247,13 @@ class _Importer:
             columns=self.columns,
             sidecars=[self.writing.root / p.keys for p in parts],
             parts=[self.writing.root / p.path for p in parts],
-            earlier=batch.keys,
+            earlier=meeting,  # an equal record starts at the same time
             ignored=sorted(batch.superseded),
             grown_to=max((f.read - (not f.ends_in_newline) for f in grown), default=0),
             lone_too=bool(self.log.record_id) or self.log.repeats == "drop",
         )
         batch.keys.append((keys, stage.events))
+        batch.times.append((first, last) if first else None)
         return overlap
 
     def _note(

@@ -47,12 +47,13 @@ class Declared:
 
 @dataclass
 class Batch:
-    """Files of one import on their way: staged in the engine, not yet in the archive."""
+    """Files of one import on their way: staged in the engine, not yet in the archive. `times` are their first and last starts, naive UTC."""
 
     number: int
     stages: list[FileStage] = field(default_factory=list)
     files: list[SourceFile] = field(default_factory=list)
     keys: list[tuple[str, str]] = field(default_factory=list)
+    times: list[tuple[datetime, datetime] | None] = field(default_factory=list)
     overlaps: list[duplicates.Overlap] = field(default_factory=list)
     versions: list[Versions] = field(default_factory=list)
     superseded: set[int] = field(default_factory=set)
