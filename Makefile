@@ -4,7 +4,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test test-browser test-deep test-engines test-producers lint types docs docs-check bench lock clean
+.PHONY: demo test test-browser test-deep test-engines test-producers lint types docs docs-check bench bench-scale lock clean
 
 $(STAMP): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -48,6 +48,9 @@ docs-check: $(STAMP)      ## whether they are what the code says
 
 bench: $(STAMP)           ## import and query against hand-written peers; writes docs/benchmarks.md
 	$(BIN)/python -m benchmarks
+
+bench-scale: $(VENV)/.spark  ## one, ten and a hundred million events, embedded and on Spark; writes the figures of docs/scaling.md (an hour, 12 GB)
+	$(BIN)/python -m benchmarks.scale
 
 lock: $(STAMP)            ## exact versions of every extra
 	$(BIN)/pip-compile --quiet --strip-extras --extra dev --extra spark --no-annotate --no-header --no-emit-index-url \

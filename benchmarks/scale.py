@@ -7,13 +7,13 @@ bench-data/scale (about 12 GB). `python -m benchmarks.scale SIZE ENGINE QUESTION
 from __future__ import annotations
 
 import json
-import shutil
 import subprocess
 import sys
 import time
 from pathlib import Path
 from typing import Any
 
+from benchmarks.charts import MEMORY, SECONDS, draw
 from benchmarks.data import DATA, ROOT, VISITS, ZONE, peak
 
 SCALE = DATA / "scale"
@@ -24,19 +24,6 @@ CONFIG = f"""
 zone = "{ZONE}"
 ENGINE
 {VISITS}"""
-CHARTS = f"""
-[workspace]
-zone = "{ZONE}"
-[logs.measurements]
-files = "measurements.csv"
-[logs.measurements.fields]
-start = "When"
-question = "Question"
-engine = "Engine"
-events = "Events"
-seconds = {{ column = "Seconds", type = "decimal", scale = 2, unit = "s" }}
-memory = {{ column = "MB", type = "number", unit = "MB" }}
-"""
 BEGIN, END = "<!-- figures -->", "<!-- end of figures -->"
 QUESTIONS: dict[str, dict[str, Any]] = {
     "events and people by month": {"period": "2025", "by": ["month"], "columns": ["count", "distinct user"]},
@@ -46,13 +33,12 @@ QUESTIONS: dict[str, dict[str, Any]] = {
 }
 
 
-SECONDS, MEMORY = ({"measure": f"mean {m}", "label": w} for m, w in (("seconds", "Seconds"), ("memory", "Memory")))
-DRAWN = (
-    ("scaling-people", "events and people by month", SECONDS),
-    ("scaling-hours", "hours by person and month", SECONDS),
-    ("scaling-day", "one day by door", SECONDS),
-    ("scaling-memory", "hours by person and month", MEMORY),
-)
+DRAWN = {
+    "scaling-people": ("events and people by month", SECONDS),
+    "scaling-hours": ("hours by person and month", SECONDS),
+    "scaling-day": ("one day by door", SECONDS),
+    "scaling-memory": ("hours by person and month", MEMORY),
+}
 
 
 def make(size: str) -> Path:
@@ -189,34 +175,22 @@ def _apart(*words: str) -> dict[str, Any]:
 
 
 def charts(found: dict[str, Any]) -> None:
-    """The measurements as a log, and its charts as the program draws them."""
-    import csv
-
-    import fermata
-
-    house = SCALE / "charts"
-    shutil.rmtree(house, ignore_errors=True)
-    house.mkdir()
-    (house / "fermata.toml").write_text(CHARTS)
-    with (house / "measurements.csv").open("w", newline="") as f:
-        rows = csv.writer(f)
-        rows.writerow(["When", "Question", "Engine", "Events", "Seconds", "MB"])
-        for n, (size, events) in enumerate(SIZES.items()):
-            for engine in ENGINES:
-                for question in QUESTIONS:
-                    one = found[f"{size} {engine} {question}"]
-                    told = f"{events // 1_000_000} million"
-                    rows.writerow(
-                        [f"2026-01-01T00:{n:02}", question, engine, told, f"{one['warm']:.2f}", f"{one['peak']:.0f}"]
-                    )
-    opened = fermata.open(house)
-    opened.import_log("measurements")
-    for name, question, column in DRAWN:
-        report = fermata.Report.of(
-            log="measurements", title=f"{question.capitalize()}: {column['label'].lower()}", period="all", by=("events",), across="engine",
-            columns=(column,), only={"question": question}, totals=False,
-        )  # fmt: skip
-        opened.run(report).save(ROOT / "docs" / "charts" / f"{name}.png")
+    """The figures as charts."""
+    rows = [
+        (question, engine, f"{events // 1_000_000} million", one["warm"], one["peak"])
+        for size, events in SIZES.items()
+        for engine in ENGINES
+        for question in QUESTIONS
+        if (one := found[f"{size} {engine} {question}"])
+    ]
+    asked = {
+        name: {
+            "title": f"{question.capitalize()}: {column['label'].lower()}", "by": ("events",), "columns": (column,),
+            "only": {"question": question},
+        }
+        for name, (question, column) in DRAWN.items()
+    }  # fmt: skip
+    draw("scale", rows, asked)
 
 
 def table(found: dict[str, Any]) -> list[str]:

@@ -15,6 +15,7 @@ from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
 
+from benchmarks.charts import MEMORY, SECONDS, draw
 from benchmarks.data import DATA, ROOT, VISITS, ZONE, peak
 from benchmarks.questions import QUESTIONS, SIDES, files
 
@@ -162,6 +163,7 @@ def table() -> list[str]:
         "| | Fermata s | cold s | read MB | peak MB | SQL s | cold s | polars s | pandas s | Fermata / SQL | / polars |",
         "|---|---:|---:|---:|---:|---:|---:|---:|---:|---:|---:|",
     ]
+    drawn = []
     for name in QUESTIONS:
         found = {side: apart(side, name) for side in SIDES}
         assert len({f["answer"] for f in found.values() if f}) == 1, (name, found)
@@ -174,7 +176,18 @@ def table() -> list[str]:
             f"| {name} | {mine['warm']:.2f} | {mine['cold']:.2f} | {mine['read']:,.0f} | {mine['peak']:,.0f} | {hand['warm']:.2f} | {hand['cold']:.2f} "
             f"| {frames['warm']:.2f} | {last} | {mine['warm'] / hand['warm']:.2f} | {mine['warm'] / frames['warm']:.2f} |"
         )
-    return lines
+        drawn += [(name, side, str(A_DAY * DAYS), one["warm"], one["peak"]) for side, one in found.items() if one]
+    for column, file in ((SECONDS, "year-seconds"), (MEMORY, "year-memory")):
+        title = f"A year of {A_DAY * DAYS // 1_000_000} million events: {column['label'].lower()}"
+        draw("year", drawn, {file: {"title": title, "by": ("question",), "columns": (column,)}})
+    return [
+        *lines,
+        "",
+        "![seconds](charts/year-seconds.png)",
+        "![memory](charts/year-memory.png)",
+        "",
+        "The charts are the program's own, of these figures as a log.",
+    ]
 
 
 if __name__ == "__main__":
