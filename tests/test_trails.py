@@ -392,7 +392,7 @@ def test_broad_results_name_what_would_narrow_them(make: Maker) -> None:
     notes = house.log("doors").by("user").measure("count").run().caveats
     assert any(
         n.startswith(
-            "600 rows are many; action would narrow them most: --only action=VALUE, with in (40 %), out (30 %)"
+            "600 rows are many; action would narrow them most: --only action=VALUE, with in (40 %), denied (30 %)"
         )
         for n in notes
     )

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from typing import Any, cast
 
 from fermata.analysis.combine import gather
 from fermata.analysis.filters import Condition, Selection
@@ -17,6 +18,7 @@ from fermata.errors import RequestError
 from fermata.fields import Field, LogSchema
 from fermata.reports.listing import listing
 from fermata.reports.model import Report
+from fermata.reports.once import Once
 from fermata.reports.registers import candidates, context
 from fermata.reports.resolve import identities, resolve, stretch_over
 from fermata.reports.result import Page, PagePart, Records
@@ -61,12 +63,18 @@ def trace(
     with the time since the one before. Raises RequestError naming the candidates if the name may mean several, or nobody.
     """
     subject = _subject(place, name, field, report.log)
+    with place.keeping():
+        return _trail(place, now, subject, report, limit)
+
+
+def _trail(place: Workplace, now: datetime, subject: Subject, report: Report, limit: int | None) -> Page:
+    once = cast("Workplace", Once(place, subject.name, subject.fields))
     stretch = stretch_over(report, place, place.logs, now)
     summary: list[tuple[Any, ...]] = []
     seen: list[tuple[str, tuple[Field, ...]]] = []
     absent: list[str] = []
     for log, fields in subject.fields.items():
-        found = [(f, rows) for f in fields if (rows := list(_by_action(place, now, report, subject, log, f)))]
+        found = [(f, rows) for f in fields if (rows := list(_by_action(once, now, report, subject, log, f)))]
         covers = _covers(place, log, stretch)
         if not found:
             absent.append(log)
@@ -76,12 +84,12 @@ def trace(
         if found:
             seen.append((log, tuple(f for f, _ in found)))
     tz = zone(report.zone or place.calendar.zone_name)
-    who = subject.labels[0] if subject.labels else name
+    who = subject.labels[0] if subject.labels else subject.name
     head = context(tz.key, now, f"Trail of {who}", stretch.words)
     head = dataclasses.replace(head, period_exact=stretch.exact, period_text=stretch.text)
     notes = [*_looked_for(place, subject), *_not_seen(place, now, report, subject, absent, stretch)]
     first = Records("Summary", dataclasses.replace(head, title="Summary"), SUMMARY, tuple(summary), len(summary))
-    rows, total = _steps(place, now, report, subject, seen, limit)
+    rows, total = _steps(once, now, report, subject, seen, limit)
     columns, rows = _without_same(STEPS, rows, who)
     steps = Records("In time order", dataclasses.replace(head, title="In time order"), columns, tuple(rows), total)
     parts = [PagePart("Summary", first)] + ([PagePart("In time order", steps)] if rows else [])
@@ -156,12 +164,21 @@ def _written(place: Workplace, name: str, fields: dict[str, list[Field]]) -> dic
         wanted = [
             identities(Selection((Condition(f.name, "is", (name,)),)), strand.schema, place.registers) for f in listed
         ]
-        named = {f"n{i}": table.count(where=w.predicates(table, strand.schema)[0]) for i, w in enumerate(wanted)}
-        counts = engine.run(table.aggregate(**named))
-        here = [f for i, f in enumerate(listed) if counts.column(i)[0].as_py()]
+        each = [  # one event of each is enough: the engine stops where it finds it
+            table.filter(w.predicates(table, strand.schema)[0]).select(i=_number(i)).limit(1)
+            for i, w in enumerate(wanted)
+        ]
+        seen = engine.run(functools.reduce(lambda a, b: a.union(b), each)).column(0).to_pylist()
+        here = [f for i, f in enumerate(listed) if i in seen]
         if here:
             found[log] = tuple(here)
     return found
+
+
+def _number(n: int) -> Any:
+    import ibis
+
+    return ibis.literal(n, type="int64")
 
 
 def _chosen(report: Report, subject: Subject, log: str, fields: tuple[Field, ...], **more: Any) -> Report:
@@ -374,12 +391,6 @@ def _said(held: Any, field: Field, tz: Any) -> str | None:
         return stamp(held.replace(tzinfo=UTC), tz)
     if field.type in ("money", "decimal"):
         return f"{Decimal(held).scaleb(-field.scale)}"
-    return (
-        ", ".join(map(str, held))
-        if isinstance(held, list)
-        else "yes"
-        if held is True
-        else "no"
-        if held is False
-        else str(held)
-    )
+    if isinstance(held, list):
+        return ", ".join(map(str, held))
+    return {True: "yes", False: "no"}[held] if isinstance(held, bool) else str(held)
