@@ -3,22 +3,28 @@
 from __future__ import annotations
 
 from collections import Counter
+from datetime import UTC, datetime
 from typing import Any
 
 from fermata.analysis.combine import Source
 from fermata.analysis.identify import opened
 from fermata.analysis.plan import Plan, Strand
-from fermata.analysis.stages import inside, select
+from fermata.analysis.stages import inside, naive, select
+from fermata.archive import Snapshot
+from fermata.timeline.words import stamp
 
 __all__ = ["BROAD", "broad"]
 
 BROAD = 300  # rows of a table that nobody reads to the end
 MOST_VALUES = 40
+MANY = 5_000_000  # events that are not read once more for a hint
 MOST_TOGETHER = 20_000  # different values of all fields beside each other that are counted in one reading
 FIELDS = ("action", "outcome", "direction", "place", "device")
 
 
-def broad(plan: Plan, strand: Strand, source: Source, rows: int, what: str = "rows") -> list[str]:
+def broad(
+    plan: Plan, strand: Strand, source: Source, rows: int, what: str = "rows", *, snapshot: Snapshot | None = None
+) -> list[str]:
     """For a result of more than `BROAD` rows the field, not filtered or grouped by yet, whose values would leave least of its events.
 
     A field is judged by the share of the events that one value is expected to leave; with more than forty values, or one, it is
@@ -32,6 +38,9 @@ def broad(plan: Plan, strand: Strand, source: Source, rows: int, what: str = "ro
     ]
     engine, table = opened(strand, source)
     here = inside(select(table, strand), plan, strand, spans=strand.needs_spans)
+    since = _last_month(plan, strand, snapshot) if snapshot else None
+    if since:
+        here = here.filter(here.start_utc >= naive(since))
     best: tuple[float, str, list[tuple[str, int]], int] | None = None
     for name, counts in _counted(engine, here, {n: strand.schema.field(n).stored for n in names}).items():
         held = [(v, n) for v, n in counts if v is not None]
@@ -47,7 +56,17 @@ def broad(plan: Plan, strand: Strand, source: Source, rows: int, what: str = "ro
     offered = ", ".join(f"{v} ({100 * n / every:.0f} %)" for v, n in held[:4]) + (" ..." if len(held) > 4 else "")
     return [
         f"{rows:,} {what} are many; {name} would narrow them most: --only {name}=VALUE, with {offered} of the events"
+        + (f" since {stamp(since, plan.stretch.calendar.zone)[:10]}" if since else "")
     ]
+
+
+def _last_month(plan: Plan, strand: Strand, snapshot: Snapshot) -> datetime | None:
+    """Where the last month of very many events begins, which is then enough to choose by."""
+    own = strand.stretch or plan.stretch
+    parts = [p for log in strand.schema.stored_logs for p in snapshot.months(log, own.start, own.end)]
+    if sum(p.rows for p in parts) <= MANY:
+        return None
+    return datetime.fromisoformat(f"{max(p.month for p in parts)}-01").replace(tzinfo=UTC)
 
 
 def _counted(engine: Any, here: Any, columns: dict[str, str]) -> dict[str, list[tuple[str | None, int]]]:

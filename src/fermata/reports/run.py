@@ -128,7 +128,7 @@ def _run(report: Report, place: Workplace, now: datetime, explained: bool) -> Ru
     notes += [*judging.compared_notes(plan, figures, report.whole), *judging.checked(plan, figures)]
     table, evidence = judging.with_verdicts(plan, table, source)
     notes += [*evidence, *judging.warned(table, report.warn), *caveats.of_table(plan, table)]
-    notes += broad(plan, plan.strands[0], source, len(table.body))
+    notes += broad(plan, plan.strands[0], source, len(table.body), snapshot=place.snapshot)
     nothing = not any(figures[plan.levels[-1]].values()) or _all_zero(table)
     steps = (
         tuple((s.schema.name, tuple(explain.steps(plan, s, source))) for s in plan.strands)
