@@ -8,12 +8,13 @@ from collections.abc import Callable, Sequence
 from datetime import timedelta
 from typing import Any
 
+from fermata.analysis.alike import alike, each, together
 from fermata.analysis.engine import Engine
 from fermata.analysis.fold import folded
 from fermata.analysis.identify import opened
 from fermata.analysis.measures import LENGTHS, MAX, MIN, ONWARDS, SUM, Measure, component
 from fermata.analysis.plan import Dimension, Plan, Strand
-from fermata.analysis.reduce import Reduction, alike, each, reductions, together
+from fermata.analysis.reduce import Reduction, reductions
 from fermata.analysis.roll import at_once, beyond, lengths, onwards
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
 from fermata.timeline import Slot
@@ -81,10 +82,9 @@ def regrouped(plan: Plan, figures: Figures, source: Source) -> Figures:
 def _gathered(plan: Plan, source: Source) -> Figures:
     figures: Figures = {level: {} for level in plan.levels}
     for numbers in alike(plan):
-        if len(numbers) > 1:
-            _strands_at_once(plan, numbers, source, figures)
-        else:
-            _strand(plan, numbers[0], source, figures)
+        if len(numbers) == 1 or not _strands_at_once(plan, numbers, source, figures):
+            for number in numbers:
+                _strand(plan, number, source, figures)
     for key in plan.zeros:
         if plan.kept is None or key[0] in plan.kept:
             for level in plan.levels:
@@ -96,18 +96,28 @@ def _gathered(plan: Plan, source: Source) -> Figures:
     return figures
 
 
-def _strands_at_once(plan: Plan, numbers: list[int], source: Source, figures: Figures) -> None:
-    """The figures of strands that are alike, from one reading of their events."""
+def _strands_at_once(plan: Plan, numbers: list[int], source: Source, figures: Figures) -> bool:
+    """The figures of strands that are alike, from one reading of their events; False where the engine cannot."""
     strands = [plan.strands[n] for n in numbers]
     engine, table = opened(strands[0], source)
     own = plan.of(strands[0])
-    asked = together(table, own, strands)
+    made = together(engine, table, own, strands)
+    if made is None:
+        return False
+    asked, apart = made
     for number, (rows, parts) in zip(numbers, each(engine.run(asked.expr), strands), strict=True):
+        if not parts:  # different values alone
+            continue
         reduction = dataclasses.replace(asked, components=parts)
         whole = _by_unit(own, reduction, rows)
         for level in own.levels:
             rolled = _rolled(own, reduction, whole, level)
             _enter(figures.setdefault(level, {}), number, [name for name, _ in parts], rolled, len(level))
+    for i, different in apart:
+        names = [name for name, _ in different.components]
+        rows = _columns(engine.run(different.expr))
+        _enter(figures.setdefault(different.keys, {}), numbers[i], names, rows, len(different.keys))
+    return True
 
 
 def _strand(plan: Plan, number: int, source: Source, figures: Figures) -> None:

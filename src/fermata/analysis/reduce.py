@@ -1,15 +1,12 @@
 """The last stage of a strand: its queries, and how to read them.
 
-Figures that add up are reduced once at the finest level; those that do not are reduced once per level. Strands that differ only by their
-filters are reduced in one query.
+Figures that add up are reduced once at the finest level; those that do not are reduced once per level.
 """
 
 from __future__ import annotations
 
 import dataclasses
-import functools
-import operator
-from collections.abc import Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cache
@@ -17,13 +14,20 @@ from typing import Any
 
 from fermata.analysis.buckets import Buckets
 from fermata.analysis.engine import Engine
-from fermata.analysis.filters import Selection, column
+from fermata.analysis.filters import column
 from fermata.analysis.measures import SUM, SWEPT, Measure, component
 from fermata.analysis.plan import Dimension, Plan, Strand
-from fermata.analysis.stages import each_value, inside, labelled, placed, rounded, select, shaped
+from fermata.analysis.stages import each_value, inside, labelled, placed, select, shaped
 from fermata.errors import RequestError
 
-__all__ = ["Reduction", "alike", "each", "reductions", "together"]
+__all__ = ["WAYS", "Reduction", "counted_once", "distinct", "reductions", "sums_of"]
+
+
+WAYS: dict[str, Callable[[Any], Any]] = {
+    "sum": lambda c: c.sum().cast("int64"),
+    "min": lambda c: c.min(),
+    "max": lambda c: c.max(),
+}
 
 
 @dataclass(frozen=True)
@@ -41,7 +45,7 @@ class Reduction:
     plan: Plan | None = None
 
 
-def _sums(table: Any, strand: Strand, where: Any) -> dict[str, Any]:
+def sums_of(table: Any, strand: Strand, where: Any) -> dict[str, Any]:
     """The components that roll up, `time` apart, over the events for which `where` holds (None: all)."""
     found: dict[str, Any] = {}
     for _, measure in strand.measures:
@@ -68,7 +72,7 @@ def reductions(engine: Engine, table: Any, plan: Plan, strand: Strand) -> list[R
     kinds = {(m.base or m).name for _, m in strand.measures}
     kept = each_value(select(table, strand), plan, strand)
     rolled = dict(c for _, m in strand.measures for c in component(m))
-    asked = _counted_once(plan, strand)
+    asked = counted_once(plan, strand)
     once = {
         of: held for of in asked if (held := _each_once(engine, kept, plan, strand, of, len(asked) == 1)) is not None
     }
@@ -89,11 +93,11 @@ def reductions(engine: Engine, table: Any, plan: Plan, strand: Strand) -> list[R
         here = inside(kept, plan, strand, spans=False)
         for level in plan.levels:
             found += _level(here, plan, strand, level, engine.builtin_percentile, tuple(once))
-            found += [_distinct(held, plan, level, of) for of, held in once.items()]
+            found += [distinct(held, plan, level, of) for of, held in once.items()]
     return found
 
 
-def _counted_once(plan: Plan, strand: Strand) -> list[str]:
+def counted_once(plan: Plan, strand: Strand) -> list[str]:
     """The fields whose different values are worth setting apart before they are counted at each level: several levels, none of them cut
     fine, so that there are far fewer different values than events.
     """
@@ -106,11 +110,10 @@ def _added_up(here: Any, once: Any, plan: Plan, strand: Strand, rolled: dict[str
     """The parts that roll up at the finest level: of the events, or of the groups there are for each value of a field, added up already."""
     finest = plan.levels[0]
     if once is None:
-        keys, sums = labelled(here, plan, strand.schema, finest), _numbered(_sums(here, strand, None))
+        keys, sums = labelled(here, plan, strand.schema, finest), _numbered(sums_of(here, strand, None))
     else:
         here, keys = once, [once[f"k{i}"] for i in range(len(finest))]
-        ways = {"sum": lambda c: c.sum().cast("int64"), "min": lambda c: c.min(), "max": lambda c: c.max()}
-        sums = {f"c{i}": ways[how](once[f"c{i}"]) for i, how in enumerate(rolled.values())}
+        sums = {f"c{i}": WAYS[how](once[f"c{i}"]) for i, how in enumerate(rolled.values())}
     expr = here.group_by(keys).aggregate(**sums) if keys else here.aggregate(**sums)
     return Reduction("sums", finest, expr, tuple(rolled.items()))
 
@@ -124,71 +127,19 @@ def _each_once(engine: Engine, kept: Any, plan: Plan, strand: Strand, of: str, a
     keys = labelled(here, plan, strand.schema, plan.levels[0])
     value = column(here, strand.schema.field(of)).name("v")
     rolls = alone and not any(name == "time" for _, m in strand.measures for name, _ in component(m))
-    sums = _numbered(_sums(here, strand, None)) if rolls else {}
+    sums = _numbered(sums_of(here, strand, None)) if rolls else {}
     asked = here.group_by([*keys, value]).aggregate(**sums) if sums else here.select(*keys, value).distinct()
     held = engine.keep(asked)
     return None if held is asked else held
 
 
-def _distinct(once: Any, plan: Plan, level: tuple[Dimension, ...], of: str) -> Reduction:
+def distinct(once: Any, plan: Plan, level: tuple[Dimension, ...], of: str) -> Reduction:
     """How many different values there are in each group of a level."""
     finest = plan.levels[0]
     keys = [once[f"k{finest.index(d)}"].name(f"k{i}") for i, d in enumerate(level)]
     asked = Measure("distinct", of)
     expr = once.group_by(keys).aggregate(c0=once.v.nunique()) if keys else once.aggregate(c0=once.v.nunique())
     return Reduction("level", level, expr, ((str(asked), SUM),))
-
-
-def alike(plan: Plan) -> list[list[int]]:
-    """The strands by number, those together that differ by their filters only and are answered by parts that roll up."""
-    found: list[tuple[Strand | None, list[int]]] = []
-    for number, strand in enumerate(plan.strands):
-        parts = {name for _, m in strand.measures for name, _ in component(m)}
-        plain = parts and "time" not in parts and all(component(m) for _, m in strand.measures)
-        bare = dataclasses.replace(strand, selection=Selection(), measures=()) if plain else None
-        same = next((numbers for other, numbers in found if bare and other == bare), None)
-        if same is None:
-            found.append((bare, [number]))
-        else:
-            same.append(number)
-    return [numbers for _, numbers in found]
-
-
-def together(table: Any, plan: Plan, strands: Sequence[Strand]) -> Reduction:
-    """One query for strands that are alike: the parts of each, over the events its own filters keep, one strand's after the other's, then
-    how many events each has (`n0`, `n1` ...).
-    """
-    import ibis
-
-    tests = [s.selection.predicates(table, s.schema) for s in strands]
-    flags = {f"w{i}": functools.reduce(operator.and_, t, ibis.literal(True)) for i, t in enumerate(tests)}
-    kept = table.mutate(**flags)
-    if all(tests):
-        kept = kept.filter(functools.reduce(operator.or_, [kept[w] for w in flags]))
-    here = inside(each_value(rounded(kept, strands[0].rounding), plan, strands[0]), plan, strands[0], spans=False)
-    keys = labelled(here, plan, strands[0].schema, plan.levels[0])
-    sums = [expr for s, w in zip(strands, flags, strict=True) for expr in _sums(here, s, here[w]).values()]
-    named = {f"c{i}": expr for i, expr in enumerate(sums)} | {
-        f"n{i}": here.count(where=here[w]) for i, w in enumerate(flags)
-    }
-    return Reduction(
-        "sums", plan.levels[0], here.group_by(keys).aggregate(**named) if keys else here.aggregate(**named), ()
-    )
-
-
-def each(rows: Any, strands: Sequence[Strand]) -> list[tuple[Any, tuple[tuple[str, str], ...]]]:
-    """What such a query gave, strand by strand: its rows as if it had been asked alone, and its parts."""
-    import pyarrow.compute as pc
-
-    keys = [c for c in rows.column_names if c.startswith("k")]
-    found, at = [], 0
-    for i, strand in enumerate(strands):
-        parts = dict(c for _, m in strand.measures for c in component(m))
-        own = rows.filter(pc.greater(rows.column(f"n{i}"), 0)) if keys else rows
-        own = own.select([*keys, *(f"c{at + j}" for j in range(len(parts)))])
-        found.append((own.rename_columns([*keys, *(f"c{j}" for j in range(len(parts)))]), tuple(parts.items())))
-        at += len(parts)
-    return found
 
 
 def by_user_and_unit(plan: Plan, measure: Measure) -> Plan:
@@ -281,7 +232,7 @@ def _spread(engine: Engine, kept: Any, plan: Plan, strand: Strand, rolled: dict[
     fields = tuple(d for d in plan.dimensions if not d.calendar)
     here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
     keys = [*labelled(here, plan, strand.schema, fields), *((here.e0, here.e1) if plan.base else ())]
-    sums = _sums(here, strand, here.began)
+    sums = sums_of(here, strand, here.began)
     sums["time"] = here.x.delta(here.s, unit="microsecond").sum().cast("int64")
     extra = {}
     if plan.base:
