@@ -304,6 +304,21 @@ def test_the_raw_time_is_asked_so_that_an_index_answers(owner: Any, tmp_path: Pa
         assert held.ends()[1].date() in (date(2026, 11, 4), date(2026, 11, 5))  # type: ignore[index]
 
 
+def test_a_date_and_a_time_joined_are_asked_by_the_date(owner: Any, tmp_path: Path) -> None:
+    """Start and finish in two columns each: local times, found by the date, those that reach into the period too."""
+    owner.execute("DROP TABLE IF EXISTS shifts")
+    owner.execute("CREATE TABLE shifts (id integer, day date, came time, left_on date, went time, who text)")
+    owner.execute(
+        "INSERT INTO shifts VALUES (1, '2026-03-01', '22:00', '2026-03-02', '06:00', 'ann'), (2, '2026-03-02', '08:00', NULL, NULL, 'bob'), "
+        "(3, '2026-02-01', '08:00', '2026-02-01', '09:00', 'cy')"
+    )
+    fields = '[logs.doors.fields]\nstart = {{ columns = ["day", "came"] }}\nfinish = {{ columns = ["left_on", "went"] }}\nuser = "who"\n'
+    house = workspace(tmp_path / "house", fields=fields, of="shifts")
+    table = house.run(Report.of(log="doors", by=("user",), columns=("count", "time"), period="2026-03-02")).table
+    hours = 3_600_000_000
+    assert {r.shown: r.cells for r in table.rows if r.level} == {("ann",): (0, 6 * hours), ("bob",): (1, 0)}
+
+
 def test_clock_changes_follow_the_policies(owner: Any, tmp_path: Path) -> None:
     """A local time that happens twice or never is settled, or refused, as the log says; a finish before its start is of the second pass."""
     owner.execute("DROP TABLE IF EXISTS changes")

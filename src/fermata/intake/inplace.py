@@ -104,8 +104,11 @@ class InPlace:
     @functools.cached_property
     def long(self) -> bool:
         """Whether times are read from texts or local clocks, whose expressions are long: a database should not take them apart."""
-        families = {self.native.family(f) for p in self.log.parts() for n, f in p.items() if n in TIMES}
-        return bool(families - {"instant", "number", "length"})
+        return bool(self._times - {"instant", "number", "length"})
+
+    @property
+    def _times(self) -> set[str]:
+        return {self.native.family(f) for p in self.log.parts() for n, f in p.items() if n in TIMES or f.type == "time"}
 
     def _records(self, where: str, *, fenced: bool | None = None) -> str:
         """The table's rows under a raw condition with the mapping's columns, `bad` saying why a record is refused.
@@ -190,7 +193,7 @@ class InPlace:
             mapped = self.log.parts()[i]
             timed = mapped.get("start") or mapped["finish"]
             raw = self.read[timed.column or timed.read_columns[0]]
-            rows = f"SELECT {part.start} AS at FROM ({self._records('', fenced=False)}) AS r WHERE {self._stands(i)}"
+            rows = f"SELECT {part.start} AS at FROM ({self._records('', fenced='text' in self._times)}) AS r WHERE {self._stands(i)}"
             found.append(f"({rows} ORDER BY {raw} {'DESC' if last else ''} LIMIT 1)")
         return f"SELECT {'max' if last else 'min'}(at) AS at FROM ({' UNION ALL '.join(found)}) AS o"
 
@@ -219,7 +222,7 @@ class InPlace:
         if ended is None:
             return f"({' AND '.join(edges)})" if "duration" not in mapped else edges[1]
         reaching = self._between(ended, start, end)
-        column = ident(ended.column or "")
+        column = ident(ended.read_columns[0])
         return f"({edges[1]} AND ({edges[0]} OR {reaching[0]} OR {column} IS NULL))" if reaching else edges[1]
 
     def _between(self, field: FieldMap, start: datetime, end: datetime) -> tuple[str, str] | None:

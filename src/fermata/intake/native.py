@@ -103,13 +103,16 @@ class Native:
 
     def family(self, field: FieldMap) -> str:
         """What the field's value is before any reading of text: the family of its column, or text."""
-        plain = field.column is not None and not (field.part or field.patterns or field.values or field.spelling)
+        plain = not (field.part or field.patterns or field.values or field.spelling)
+        if plain and not field.form and [self.families.get(c) for c in field.columns or ()] == ["date", "clock"]:
+            return "wall"  # a date and a time, joined
+        plain = plain and field.column is not None
         return self.families.get(field.column or "", "text") if plain else "text"
 
     def instant(self, field: FieldMap, origin: Origin) -> tuple[Column, Column]:
         """A time: a column that is one, a number of an epoch, or a text in one of its forms. Raises RequestError."""
         family, raw, forms = self.family(field), raw_text(field, origin), field.form or ("iso",)
-        here = self.at.get(field.column or "", "")
+        here = " + ".join(self.at[c] for c in field.read_columns if c in self.at)
         if family in ("instant", "wall", "date", "clock"):
             if forms != ("iso",):
                 raise RequestError(f"{field.column} is a time already; leave its form out")

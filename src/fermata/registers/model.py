@@ -107,6 +107,8 @@ class RegisterMap(Strict):
     def _sense(self) -> Self:
         if bool(self.files) is (self.database is not None):
             raise ValueError("give either files or database")
+        if self.database and self.database.table:
+            raise ValueError("a register is read by a query; write one in place of table and record")
         if self.links:
             if self.id or self.names or self.parent:
                 raise ValueError("an assignment has links, and no id, names or parent of its own")
