@@ -16,7 +16,7 @@ from random import Random
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import fermata
@@ -225,7 +225,7 @@ def test_texts_are_read_as_in_files(owner: Any, name: str) -> None:
     native = Native({"given": "text"}, {"given": "given"})
     files, database = read(FILES, "given"), read(native, native.text("given"))
 
-    @examples(60)
+    @settings(examples(60), derandomize=True)
     @given(
         st.lists(
             TEXTS.map(lambda t: t.replace("\0", "").strip("\t\r\n\v\f\x1c\x1d\x1e\x1f\x85")), min_size=1, max_size=30
@@ -243,7 +243,9 @@ def test_texts_are_read_as_in_files(owner: Any, name: str) -> None:
         con.executemany("INSERT INTO v VALUES (?, nullif(?, ''))", list(enumerate(texts)))
         ours = con.execute(f"SELECT {', '.join(files)} FROM v ORDER BY n").fetchall()
         for text, a, b in zip(texts, ours, theirs, strict=True):
-            if not (kind == "time" and a[1] and a[1].year > 2200):  # which no log may hold
+            if not (
+                kind == "time" and any(t and not 1970 < t.year < 2200 for t in a)
+            ):  # as an import refuses it afterwards
                 assert a == b, text
 
     check()
