@@ -109,10 +109,7 @@ def fermata(house: Path, name: str) -> Callable[[], int]:
 
         def trace() -> int:
             found = opened.trace(PERSON, period="2025", log="visits").answer
-            listing = next(
-                p.item for p in found.parts if hasattr(p.item, "rows") and len(p.item.columns) > 6
-            )  # the events
-            return sum(1 for _ in listing.rows)
+            return sum(1 for _ in found.parts[-1].item.rows)  # the summary comes before
 
         return trace
     report = library.Report.of(log="visits", **QUESTIONS[name][0])
