@@ -60,6 +60,7 @@ EVENTS = cases()
 PERIOD = (at("2025-09-30T23:00"), at("2026-03-31T23:00"))  # 1 October 2025 to 31 March 2026 in Lisbon
 
 
+@pytest.hookimpl(tryfirst=True)  # before the groups are read
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What the Spark client itself leaves open or warns of is not ours. Of two workers one has the tests with Spark, the other the rest."""
     for item in items:
