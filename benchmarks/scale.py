@@ -201,8 +201,9 @@ def table(found: dict[str, Any]) -> list[str]:
     ]
     for size, events in SIZES.items():
         one = found["import " + size]
+        most = f"{one['peak']:,.0f}" if one["peak"] else "–"
         lines.append(
-            f"| {events:,} | {one['import']:.0f} | {events / one['import']:,.0f} | {one['peak']:,.0f} | {one['archive']:,.0f} | {one['day']:.2f} | {one['again']:.2f} |"
+            f"| {events:,} | {one['import']:.0f} | {events / one['import']:,.0f} | {most} | {one['archive']:,.0f} | {one['day']:.2f} | {one['again']:.2f} |"
         )
     for question in QUESTIONS:
         lines += [
