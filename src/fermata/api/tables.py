@@ -87,20 +87,10 @@ class Held:
         return {str(why): int(n) for why, n in self.engine.rows(self.at.refusals(start, end))}, twice, never
 
     def rejects(self) -> list[dict[str, Any]]:
-        """The refused records, the first by number: file (the table), record number, reason, and the row as text."""
-        found = []
-        for number, reason in self.engine.rows(self.at.refused(MOST_REJECTS)):
-            found.append(
-                {
-                    "file": self.at.table,
-                    "file_id": 0,
-                    "record_no": number,
-                    "line": None,
-                    "reason": reason,
-                    "whole": None,
-                }
-            )
-        return found
+        """The refused records, the first by number: file (the table), record number and reason; the row itself is in the table."""
+        alike = {"file": self.at.table, "file_id": 0, "line": None, "whole": None}
+        found = self.engine.rows(self.at.refused(MOST_REJECTS))
+        return [{**alike, "record_no": number, "reason": reason} for number, reason in found]
 
     def state(self, mapping: str) -> LogState:
         """The table as if it were a file of the archive, without the numbers of its records."""
