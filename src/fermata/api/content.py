@@ -19,6 +19,7 @@ from typing import Any
 
 from fermata._version import __version__
 from fermata.analysis.plan import Plan
+from fermata.analysis.stages import naive
 from fermata.api.base import Base
 from fermata.api.place import Place, widened
 from fermata.errors import FermataError, RequestError
@@ -113,8 +114,6 @@ def _reach(schema: LogSchema) -> timedelta:
 def _sum(
     place: Place, held: LogSchema, start: datetime, end: datetime, spans: bool, known: datetime | None
 ) -> tuple[int, str]:
-    from fermata.analysis.stages import naive
-
     engine, table = place.events(held, start, end, spans=spans, known=known)
     first, last = (naive(t.replace(tzinfo=UTC)) for t in (start, end))
     here = table.start_utc >= first
