@@ -9,6 +9,7 @@ import re
 import signal
 import subprocess
 import sys
+import textwrap
 import time
 from collections.abc import Callable
 from datetime import datetime, timedelta
@@ -445,6 +446,29 @@ def test_a_large_output_tells_its_size_and_leaves_no_half_file(hall: Workspace, 
         assert child.wait() == 130, said
         assert "interrupted" in said
     assert list(tmp_path.iterdir()) == []
+
+
+def test_an_interrupt_nobody_could_take_comes_again(hall: Workspace, tmp_path: Path) -> None:
+    """A request to end that falls into the end of an object, where Python drops what is raised, ends the run all the same."""
+    falls = """
+        import os, signal, time
+        from fermata import outputs
+        from fermata.cli.main import main
+
+        class Ending:
+            def __del__(self):
+                os.kill(os.getpid(), signal.SIGTERM)
+
+        def save(*_):
+            Ending()
+            time.sleep(30)
+
+        outputs.save = save
+        main()
+    """
+    asked = [sys.executable, "-c", textwrap.dedent(falls), "-w", str(hall.path), "report", "doors", "--output", str(tmp_path / "d.csv")]  # fmt: skip
+    ran = subprocess.run(asked, capture_output=True, text=True, timeout=25, check=False)
+    assert (ran.returncode, ran.stderr.strip()) == (130, "interrupted")
 
 
 def test_a_long_listing_as_a_page(hall: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

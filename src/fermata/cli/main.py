@@ -157,8 +157,9 @@ def cli(
 def main() -> None:
     """The entry point: errors become one message on standard error and an exit code.
 
-    0 done, 1 the data failed, 2 the request was wrong.
+    0 done, 1 the data failed, 2 the request was wrong, 130 interrupted.
     """
+    sys.unraisablehook = _interrupts_come_again
     try:
         code = cli.main(standalone_mode=False, prog_name="fermata")
         sys.exit(code if isinstance(code, int) else 0)
@@ -179,3 +180,16 @@ def main() -> None:
             raise
         click.echo(f"fermata: internal error, {type(e).__name__}: {e} (for the details set FERMATA_DEBUG=1)", err=True)
         sys.exit(1)
+
+
+def _interrupts_come_again(lost: sys.UnraisableHookArgs) -> None:
+    """An interrupt that falls where Python can only drop it (an object being thrown away) is given once more, a moment later."""
+    if not (lost.exc_type and issubclass(lost.exc_type, KeyboardInterrupt)):
+        sys.__unraisablehook__(lost)
+        return
+    import signal
+    import threading
+
+    again = threading.Timer(0.05, signal.pthread_kill, (threading.main_thread().ident, signal.SIGINT))
+    again.daemon = True
+    again.start()
