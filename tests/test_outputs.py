@@ -294,9 +294,8 @@ def test_links_are_https_only(hostile: Workspace, tmp_path: Path) -> None:
     assert not [c for row in book.iter_rows() for c in row if c.hyperlink]
 
 
-def test_a_page_asks_for_nothing(hall: Workspace, tmp_path: Path) -> None:
+def asks_for_nothing(text: str) -> None:
     """The policy forbids every request, and there is nothing in the page to make one."""
-    text = hall.report("overview").save(tmp_path / "o.html").read_text()
     policy = re.search(r'Content-Security-Policy" content="([^"]+)"', text)
     assert policy
     assert policy[1].startswith("default-src &#39;none&#39;; style-src &#39;sha256-")
@@ -477,6 +476,7 @@ def test_a_long_listing_as_a_page(hall: Workspace, tmp_path: Path, monkeypatch: 
 
     listed = Result(hall.listing(Report(log="doors", period="2026-02/2026-03")), hall.place())
     text = listed.save(tmp_path / "l.html").read_text()
+    asks_for_nothing(text)
     assert text.count('class="chunk"') == -(-len(listed.rows) // 20_000)
     monkeypatch.setattr(page, "LARGEST", 200_000)
     cut = listed.save(tmp_path / "c.html").read_text()
@@ -518,7 +518,9 @@ def test_a_page_of_parts(hall: Workspace, tmp_path: Path) -> None:
     text = re.sub(r"\s+", " ", pdf_text(page.save(tmp_path / "p.pdf")))
     assert f"[{wrong[1]}] Entries without a finish" in text
     assert f"## \\[{wrong[1]}\\] Entries without a finish" in page.save(tmp_path / "p.md").read_text()
-    marks = [m.text_content() for m in html.parse(page.save(tmp_path / "p.html")).iterfind(".//h2/small")]
+    whole = page.save(tmp_path / "p.html")
+    asks_for_nothing(whole.read_text())
+    marks = [m.text_content() for m in html.parse(whole).iterfind(".//h2/small")]
     assert marks[0] == wrong[1]
     assert "in order" in marks
     book = openpyxl.load_workbook(page.save(tmp_path / "p.xlsx"))

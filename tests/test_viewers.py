@@ -22,7 +22,7 @@ from fermata import ConfigError, RequestError, UnknownName, Workspace
 from fermata.registers.scope import pseudonym
 from fermata.reports.result import ALL
 from fermata.reports.small import TOTAL, hidden_cells
-from tests.conftest import NOW, Maker, plain, raw
+from tests.conftest import DEEP, NOW, Maker, plain, raw
 from tests.conftest import fermata as command
 
 OWN, TEAM = "Zelda Bellwether", "stage"
@@ -96,10 +96,10 @@ def test_no_output_holds_anybody_else(hall: Workspace, tmp_path: Path, viewer: s
         "required": mine.report("worked-and-required"),
         "trail": mine.trace(OWN, period="2026-03-05"),
     }
-    for name, result in made.items():
+    for turn, (name, result) in enumerate(made.items()):
         assert name == "refused" or any(p.rows for p in result.parts), name
         assert result.context.view != ALL
-        for form in FORMS:
+        for form in FORMS if DEEP else FORMS[turn % 2 :: 2]:
             if form in ("csv", "jsonl", "parquet") and len(result.parts) > 1:
                 continue  # parts of different columns are not one table
             text = unpacked(result.save(tmp_path / f"{viewer}-{name}.{form}"))

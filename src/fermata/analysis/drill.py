@@ -22,21 +22,42 @@ from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, in_kept, inside, naiv
 from fermata.analysis.within import chosen
 from fermata.fields import PROVENANCE, Field
 
-__all__ = ["events", "records"]
+__all__ = ["count", "events", "pieces", "records"]
 
 WINDOW = 100_000  # events of a stretch of time that are put in order at once
 Reading = Callable[[], Iterator[Any]]
 
 
-def records(
-    plan: Plan, cell: Cell, source: Source, limit: int | None = None, *, every: bool = False
-) -> tuple[Reading, Strand, int]:
+def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) -> tuple[Reading, Strand, int]:
     """What opens the events behind a cell as Arrow tables, oldest first, their strand, and how many there are in all.
 
     Columns: the stored fields with provenance, and `contribution` (1 for a count, microseconds inside the cell for
-    time, the value for amounts). Distinct values are represented by the first event of each. With `every`, all events that a
-    distinct count or an extreme looked at are given, with the value each brought.
+    time, the value for amounts). Distinct values are represented by the first event of each.
     """
+    engine, kept, strand = _behind(plan, cell, source, every=False)
+    return functools.partial(engine.stream, _listed(kept, limit)), strand, _count(engine, kept)
+
+
+def pieces(plan: Plan, cell: Cell, source: Source) -> Iterator[Any]:
+    """The events behind a cell as Arrow tables like those of `records`; of a distinct count or an extreme all it looked at, with the value each brought."""
+    engine, kept, _ = _behind(plan, cell, source, every=True)
+    found: Iterator[Any] = engine.stream(_listed(kept, None))
+    return found
+
+
+def count(plan: Plan, cell: Cell, source: Source) -> int:
+    """How many events `pieces` gives."""
+    engine, kept, _ = _behind(plan, cell, source, every=True)
+    return _count(engine, kept)
+
+
+def _count(engine: Any, kept: Any) -> int:
+    found: int = engine.run(kept.aggregate(n=kept.count())).column(0)[0].as_py()
+    return found
+
+
+def _behind(plan: Plan, cell: Cell, source: Source, *, every: bool) -> tuple[Any, Any, Strand]:
+    """The engine, the events behind a cell as its table, and their strand."""
     import ibis
 
     strand = dataclasses.replace(plan.strands[plan.columns[cell.column].strand], uses=())
@@ -72,8 +93,7 @@ def records(
         kept = kept.filter(kept.nth == 0).drop("nth").mutate(contribution=ibis.literal(1, type="int64"))
     elif measure.records == "witnesses":
         kept = kept.filter(kept.contribution == _witness(plan, cell, source))
-    total = engine.run(kept.aggregate(n=kept.count())).column(0)[0].as_py()
-    return functools.partial(engine.stream, _listed(kept, limit)), strand, total
+    return engine, kept, strand
 
 
 def events(

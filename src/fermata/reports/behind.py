@@ -51,8 +51,7 @@ def behind(result: RunResult, most: int) -> Behind:
     source = place.source(plan)
     counted = {plan.columns[i].strand: 0 for i in columns}
     for i in columns:
-        _, _, total = drill.records(plan, Cell((), i), source, 0, every=True)
-        counted[plan.columns[i].strand] = max(counted[plan.columns[i].strand], total)
+        counted[plan.columns[i].strand] = max(counted[plan.columns[i].strand], drill.count(plan, Cell((), i), source))
     if sum(counted.values()) > most:
         return Behind((), {}, sum(counted.values()))
     found: dict[int, _Found] = {}
@@ -95,8 +94,7 @@ def _of_column(
         left.append(plan.columns[column].label)
         return {}
     for fixed, wanted in asked.items():
-        events, _, _ = drill.records(plan, Cell(fixed, column), result.place.source(plan), every=True)
-        for pieces in events():
+        for pieces in drill.pieces(plan, Cell(fixed, column), result.place.source(plan)):
             numbers = _numbered(held, pieces)
             for keys, at in _sorted_in(plan, column, pieces, wanted):
                 _, mine, brought = told.setdefault(cells[keys], (strand, [], []))
