@@ -9,6 +9,7 @@ from datetime import UTC, date, datetime, timedelta
 from fractions import Fraction
 from random import Random
 from typing import Any
+from unittest import mock
 from zoneinfo import ZoneInfo
 
 import pyarrow as pa
@@ -16,6 +17,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fermata.analysis import reduce
 from fermata.analysis.chance import holm, judge
 from fermata.analysis.computed import Arithmetic, Classes, Price, Rates, Rule
 from fermata.analysis.derive import Assembly, Collapse, Link, Pairing, Part, States
@@ -125,6 +127,32 @@ def test_at_once_equals_counting_minutes(duck: engines.Duck, events: list[Event]
         found["peak time"] = found["peak time"] and found["peak time"].replace(tzinfo=None)
         found["concurrency"] = found["time"] / length if length else None
         wanted = [found[c] for c in columns]
+        assert list(row.cells) == wanted or (not any(row.cells) and not any(wanted)), (row, wanted)
+
+
+@given(lots(), st.sampled_from([[], ["device"], ["user"]]), st.integers(0, 3))
+@examples(30)
+def test_the_peak_alone_equals_counting_minutes(
+    duck: engines.Duck, events: list[Event], by: list[str], in_piece: int
+) -> None:
+    """Asked for nothing else, it is looked for where it may be; in pieces of any size, or (0) among all ends, of groups without a value too."""
+    columns, place = ["peak", "peak time"], duck.place(events)
+    small = {"SAMPLE": 1 if in_piece else 1000, "LEAST": 1, "IN_PIECE": in_piece or 1}
+    with (
+        mock.patch.multiple(reduce, **small),
+        mock.patch.object(reduce, "_near_peaks", wraps=reduce._near_peaks) as near,
+    ):
+        _, table = engines.run(place, engines.Logs(ZONE, events), period=PERIOD, by=by, columns=columns)
+    assert near.called <= bool(in_piece)
+    assert (
+        near.called
+        or in_piece != 1
+        or not any(max(e.start, EDGES[0]) < min(e.finish or e.start, EDGES[1]) for e in events)
+    )
+    for row in table.rows:
+        mine = [e for e in events if not row.keys or getattr(e, by[0]) == row.keys[0]]
+        found = slow.at_once(mine, EDGES, 2, lambda _: True)
+        wanted = [found["peak"], found["peak time"] and found["peak time"].replace(tzinfo=None)]
         assert list(row.cells) == wanted or (not any(row.cells) and not any(wanted)), (row, wanted)
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from fermata.analysis import guarding
+from fermata.analysis import guarding, reduce
 from fermata.analysis.computed import Arithmetic, Classes, Price, Rates, Rule
 from fermata.analysis.derive import Assembly, Collapse, Link, Pairing, Part, States
 from fermata.analysis.filters import Selection, conditions
@@ -123,6 +123,19 @@ def test_derived_events_are_the_same(
     assert plain(engines.made(placed, heart, name, **shown)) == plain(engines.made(duck, heart, name, **shown))
     asked = {"log": name, "by": ["user", "month"], "columns": ["count", "time", "union"]}
     assert table(placed, heart, **asked) == table(duck, heart, **asked)
+
+
+def test_a_peak_is_found_in_pieces(
+    placed: engines.Placed, duck: engines.Placed, heart: engines.Logs, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Looked for only where it may be, it is the one among all ends, at the same moment; also of those without a value."""
+    asked = {"by": ["user", "pages"], "columns": ["peak", "peak time"]}
+    whole = table(duck, heart, **asked)
+    keys = [row.keys for row in whole if len(row.keys) == 2]
+    assert {k is None for k, _ in keys} == {k is None for _, k in keys} == {True, False}
+    for name, value in (("SAMPLE", 1), ("LEAST", 1), ("IN_PIECE", 2)):
+        monkeypatch.setattr(reduce, name, value)
+    assert table(placed, heart, **asked) == table(duck, heart, **asked) == whole
 
 
 @pytest.mark.parametrize("name", REPORTS)

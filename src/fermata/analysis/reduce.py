@@ -6,8 +6,10 @@ Figures that add up are reduced once at the finest level; those that do not are 
 from __future__ import annotations
 
 import dataclasses
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import timedelta
 from decimal import Decimal
 from functools import cache
 from typing import Any
@@ -17,12 +19,17 @@ from fermata.analysis.engine import Engine
 from fermata.analysis.filters import column
 from fermata.analysis.measures import SUM, SWEPT, Measure, component
 from fermata.analysis.plan import Dimension, Plan, Strand
-from fermata.analysis.stages import each_value, inside, labelled, placed, select, shaped
+from fermata.analysis.stages import each_value, inside, labelled, naive, placed, select, shaped
 from fermata.errors import RequestError
 
 __all__ = ["WAYS", "Reduction", "counted_once", "distinct", "reductions", "sums_of"]
 
 
+SAMPLE = 50_000  # spans among which groups are counted; with fewer, all their ends are sorted
+IN_PIECE = (
+    16  # spans of a group in each piece of the period, where only pieces that may hold a peak are looked at closely
+)
+LEAST = 1_000  # pieces from which on that pays
 WAYS: dict[str, Callable[[Any], Any]] = {
     "sum": lambda c: c.sum().cast("int64"),
     "min": lambda c: c.min(),
@@ -85,7 +92,7 @@ def reductions(engine: Engine, table: Any, plan: Plan, strand: Strand) -> list[R
         found.append(_seen(engine, kept, plan, strand, of))
     if kinds & set(SWEPT):
         here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
-        found += [sweep(here, plan, strand, fields) for fields in field_levels(plan)]
+        found += [sweep(engine, here, plan, strand, fields) for fields in field_levels(plan)]
     for measure in dict.fromkeys(m.base or m for _, m in strand.measures if (m.base or m).name == "over"):
         finer = by_user_and_unit(plan, measure)
         found.append(dataclasses.replace(_spread(engine, kept, finer, strand, {}), kind=str(measure), plan=finer))
@@ -164,7 +171,7 @@ def field_levels(plan: Plan) -> list[tuple[Dimension, ...]]:
     return list(dict.fromkeys(tuple(d for d in level if not d.calendar) for level in plan.levels))
 
 
-def sweep(here: Any, plan: Plan, strand: Strand, fields: tuple[Dimension, ...]) -> Reduction:
+def sweep(engine: Engine, here: Any, plan: Plan, strand: Strand, fields: tuple[Dimension, ...]) -> Reduction:
     """How much time there was with how many spans at once, by (fields, first unit, last unit, number).
 
     The ends of all spans are put in order and counted up and down; between two ends the number stays the same. Where only
@@ -188,7 +195,8 @@ def sweep(here: Any, plan: Plan, strand: Strand, fields: tuple[Dimension, ...]) 
         ends = [here.select(*names, t=here[c], d=ibis.literal(d, type="int64")) for c, d in (("s", 1), ("x", -1))]
         both = ibis.union(*ends, distinct=False)
         if not plan.base and kinds & set(SWEPT) <= {"peak", "peak time"}:
-            return _most(both, names, fields)
+            pieces = _pieces(engine, here, names)
+            return _most(_near_peaks(both, names, plan, pieces) if pieces else both, names, fields)
         at = both.group_by([*names, "t"]).aggregate(d=both.d.sum().cast("int64"))
         running = ibis.window(group_by=names, order_by="t", preceding=None, following=0)
         counted = (
@@ -207,6 +215,44 @@ def sweep(here: Any, plan: Plan, strand: Strand, fields: tuple[Dimension, ...]) 
     return Reduction("sweep", fields, expr, (("time", SUM),))
 
 
+def _pieces(engine: Engine, here: Any, names: list[str]) -> int:
+    """Into how many pieces to cut the period so that a few spans of a group begin in each; 0 where sorting all is quicker: few spans, or many groups."""
+    some = here.limit(SAMPLE)
+    row = engine.run(some.aggregate(n=some.count(), **{n: some[n].nunique() for n in names})).to_pylist()[0]
+    if row.pop("n") < SAMPLE:
+        return 0
+    count: int = engine.run(here.aggregate(n=here.count())).column(0)[0].as_py()
+    pieces = count // (IN_PIECE * math.prod(max(n, 1) for n in row.values()))
+    return pieces if pieces >= LEAST else 0
+
+
+def _near_peaks(ends: Any, names: list[str], plan: Plan, count: int) -> Any:
+    """The ends that may hold the peak of their group, with `piece`, the part of the period they are in, and how many were `there` when it began.
+
+    In no piece can there be more than were there when it began and came in it; what is left at the end of each was there once. So only
+    pieces that may reach the highest of these matter.
+    """
+    import ibis
+
+    length = (plan.stretch.end - plan.stretch.start) // timedelta(microseconds=1)
+    since = ends.t.delta(naive(plan.stretch.start), unit="microsecond")
+    known = [
+        e
+        for n in names
+        for e in (ends[n].isnull().name(f"{n}_no"), ends[n].cast("string").fill_null("").name(f"{n}_as"))
+    ]  # equal where the groups are, also those without a value, in a way that every engine can hash
+    ends = ends.mutate(*known, piece=(since // max(length // count, 1)).cast("int64"))
+    same = [e.get_name() for e in known]
+    pieces = ends.group_by([*same, "piece"]).aggregate(more=ends.d.sum().cast("float64"), came=(ends.d > 0).sum())
+    until = ibis.window(group_by=same, order_by="piece", preceding=None, following=0)
+    pieces = pieces.mutate(left=pieces.more.sum().over(until))
+    pieces = pieces.mutate(there=pieces.left - pieces.more, surely=pieces.left.max().over(ibis.window(group_by=same)))
+    pieces = pieces.filter((pieces.came > 0) & (pieces.there + pieces.came >= pieces.surely))
+    pieces = pieces.select(*(pieces[n].name(f"{n}_p") for n in same), pieces.there, at=pieces.piece)
+    tests = [ends.piece == pieces["at"], *(ends[n] == pieces[f"{n}_p"] for n in same)]
+    return ends.inner_join(pieces, tests)
+
+
 def _most(ends: Any, names: list[str], fields: tuple[Dimension, ...]) -> Reduction:
     """How many there were at once, and when first; how long it lasted is not asked, so that ends at one instant need not be put together.
 
@@ -214,8 +260,12 @@ def _most(ends: Any, names: list[str], fields: tuple[Dimension, ...]) -> Reducti
     """
     import ibis
 
-    running = ibis.window(group_by=names, order_by=["t", "d"], preceding=None, following=0)
-    table = ends.mutate(n=ends.d.cast("float64").sum().over(running).cast("int64"))  # exact, as above
+    apart = "there" in ends.columns
+    running = ibis.window(
+        group_by=[*names, "piece"] if apart else names, order_by=["t", "d"], preceding=None, following=0
+    )
+    number = ends.d.cast("float64").sum().over(running)  # exact, as above
+    table = ends.mutate(n=(number + ends.there if apart else number).cast("int64"))
     asked = table.filter(table.n > 0).group_by([*names, "n"]).aggregate(first=lambda t: t.t.min())
     zero = ibis.literal(0, type="int64")
     return Reduction("sweep", fields, asked.mutate(c0=zero, e0=zero, e1=zero), (("time", SUM),))
