@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 from fermata import outputs
 from fermata.api.workspace import Workspace
 from fermata.errors import FermataError, RequestError
+from fermata.reports import narrowing
 from fermata.reports.model import Report
 from tests.conftest import NOW, Maker, examples, fermata, plain, raw
 
@@ -381,8 +382,9 @@ def test_bad_reports_are_refused_with_all_their_problems(hall: Workspace, make: 
         open_workspace(house.path, now=NOW).run(Report.of(register="people"))
 
 
-def test_broad_results_name_what_would_narrow_them(make: Maker) -> None:
-    """The field that leaves least of the events is named with its values; a result people can read says nothing."""
+def test_broad_results_name_what_would_narrow_them(make: Maker, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The field that leaves least of the events is named with its values, of very many events as they are in the last week; a result
+    people can read says nothing."""
     rows = [
         (f"{1 + i // 24:02d} {i % 24:02d}:00", f"p{i}", "xy"[i % 2], ("in", "out", "denied")[i % 3 if i % 10 else 0])
         for i in range(600)
@@ -397,6 +399,11 @@ def test_broad_results_name_what_would_narrow_them(make: Maker) -> None:
         for n in notes
     )
     assert not [n for n in house.log("doors").by("device").measure("count").run().caveats if "are many" in n]
+    monkeypatch.setattr(narrowing, "MANY", 599)
+    last = [r[3] for r in rows[-169:]]  # of a week to the last one, one an hour
+    share = round(100 * last.count("in") / len(last))
+    notes = house.log("doors").by("user").measure("count").run().caveats
+    assert any(f"with in ({share} %)" in n and n.endswith(" of the events since 2026-03-18") for n in notes), notes
 
 
 def test_shown_units_and_measures_down_the_rows(hall: Workspace) -> None:

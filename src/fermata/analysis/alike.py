@@ -42,21 +42,22 @@ def together(
     engine: Engine, table: Any, plan: Plan, strands: Sequence[Strand]
 ) -> tuple[Reduction, list[tuple[int, Reduction]]] | None:
     """One reading for strands that are alike: the parts of each, over the events its own filters keep, one strand's after the other's, then
-    how many events each has (`n0`, `n1` ...); and the queries of different values, level by level, with the place of their strand.
+    how many events each has, where that is not among its parts; and the queries of different values, level by level, with the place of their strand.
 
     None where different values are asked for and the engine keeps nothing.
     """
-    import ibis
 
     tests = [s.selection.predicates(table, s.schema) for s in strands]
-    flags = {f"w{i}": functools.reduce(operator.and_, t, ibis.literal(True)) for i, t in enumerate(tests)}
+    flags = {f"w{i}": functools.reduce(operator.and_, t) for i, t in enumerate(tests) if t}
     kept = table.mutate(**flags)
     if all(tests):
         kept = kept.filter(functools.reduce(operator.or_, [kept[w] for w in flags]))
     here = inside(each_value(rounded(kept, strands[0].rounding), plan, strands[0]), plan, strands[0], spans=False)
     keys = labelled(here, plan, strands[0].schema, plan.levels[0])
-    sums = [expr for s, w in zip(strands, flags, strict=True) for expr in sums_of(here, s, here[w]).values()]
-    counts = {f"n{i}": here.count(where=here[w]) for i, w in enumerate(flags)}
+    wheres = [here[f"w{i}"] if t else None for i, t in enumerate(tests)]
+    sums = [expr for s, w in zip(strands, wheres, strict=True) for expr in sums_of(here, s, w).values()]
+    numbers = _numbers(strands)
+    counts = {n: here.count(where=w) for n, w in zip(numbers, wheres, strict=True) if n.startswith("n")}
     named = {f"c{i}": expr for i, expr in enumerate(sums)} | counts
     asked = next((of for s in strands for of in counted_once(plan, s)), "")
     if not asked:
@@ -72,12 +73,22 @@ def together(
     by = [once[f"k{i}"] for i in range(len(keys))]
     expr = once.group_by(by).aggregate(**folded) if by else once.aggregate(**folded)
     apart = [
-        (i, distinct(once.filter(once[f"n{i}"] > 0), plan, level, asked))
+        (i, distinct(once.filter(once[numbers[i]] > 0), plan, level, asked))
         for i, s in enumerate(strands)
         if counted_once(plan, s)
         for level in plan.levels
     ]
     return Reduction("sums", plan.levels[0], expr, ()), apart
+
+
+def _numbers(strands: Sequence[Strand]) -> list[str]:
+    """The column that says how many events each strand has: that of its count, or `n0`, `n1` ..."""
+    found, at = [], 0
+    for i, strand in enumerate(strands):
+        parts = list(dict(c for _, m in strand.measures for c in component(m)))
+        found.append(f"c{at + parts.index('count')}" if "count" in parts else f"n{i}")
+        at += len(parts)
+    return found
 
 
 def each(rows: Any, strands: Sequence[Strand]) -> list[tuple[Any, tuple[tuple[str, str], ...]]]:
@@ -86,9 +97,9 @@ def each(rows: Any, strands: Sequence[Strand]) -> list[tuple[Any, tuple[tuple[st
 
     keys = [c for c in rows.column_names if c.startswith("k")]
     found, at = [], 0
-    for i, strand in enumerate(strands):
+    for strand, number in zip(strands, _numbers(strands), strict=True):
         parts = dict(c for _, m in strand.measures for c in component(m))
-        own = rows.filter(pc.greater(rows.column(f"n{i}"), 0)) if keys else rows
+        own = rows.filter(pc.greater(rows.column(number), 0)) if keys else rows
         own = own.select([*keys, *(f"c{at + j}" for j in range(len(parts)))])
         found.append((own.rename_columns([*keys, *(f"c{j}" for j in range(len(parts)))]), tuple(parts.items())))
         at += len(parts)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from fermata.analysis.combine import Source
@@ -38,7 +38,7 @@ def broad(
     ]
     engine, table = opened(strand, source)
     here = inside(select(table, strand), plan, strand, spans=strand.needs_spans)
-    since = _last_month(plan, strand, snapshot) if snapshot else None
+    since = _last_week(plan, strand, snapshot) if snapshot else None
     if since:
         here = here.filter(here.start_utc >= naive(since))
     best: tuple[float, str, list[tuple[str, int]], int] | None = None
@@ -60,13 +60,13 @@ def broad(
     ]
 
 
-def _last_month(plan: Plan, strand: Strand, snapshot: Snapshot) -> datetime | None:
-    """Where the last month of very many events begins, which is then enough to choose by."""
+def _last_week(plan: Plan, strand: Strand, snapshot: Snapshot) -> datetime | None:
+    """Where the last week of very many events begins, which is then enough to choose by."""
     own = strand.stretch or plan.stretch
     parts = [p for log in strand.schema.stored_logs for p in snapshot.months(log, own.start, own.end)]
     if sum(p.rows for p in parts) <= MANY:
         return None
-    return datetime.fromisoformat(f"{max(p.month for p in parts)}-01").replace(tzinfo=UTC)
+    return min(own.end, max(datetime.fromisoformat(p.last).replace(tzinfo=UTC) for p in parts)) - timedelta(days=7)
 
 
 def _counted(engine: Any, here: Any, columns: dict[str, str]) -> dict[str, list[tuple[str | None, int]]]:
