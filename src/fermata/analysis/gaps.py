@@ -107,7 +107,6 @@ def _beyond(found: list[tuple[datetime, datetime]], counts: dict[int, int], zone
 def _usual(one: timedelta, longest: list[timedelta], n: int) -> timedelta:
     """The 99.9th percentile of the other n - 1 silences, of which `longest` are known, longest first."""
     rank = (n - 1) // SHARE
-    place = longest.index(one)
-    if rank >= place:
+    if rank < len(longest) and one >= longest[rank]:  # it is among the first itself
         rank += 1
     return longest[rank] if rank < len(longest) else SHORTEST
