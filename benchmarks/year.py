@@ -17,7 +17,7 @@ from typing import Any
 
 from benchmarks.charts import MEMORY, SECONDS, draw
 from benchmarks.data import DATA, ROOT, VISITS, ZONE, peak
-from benchmarks.questions import QUESTIONS, SIDES, files
+from benchmarks.questions import QUESTIONS, SIDES, ZONED, files
 
 YEAR = DATA / "year"
 A_DAY, BESIDE, DAYS = 100_000, 10_000, 365  # events of the log of visits, of two others
@@ -166,7 +166,7 @@ def table() -> list[str]:
         "| | Fermata s | cold s | read MB | peak MB | SQL s | cold s | polars s | pandas s | Fermata / SQL | / polars |",
         "|---|---:|---:|---:|---:|---:|---:|---:|---:|---:|---:|",
     ]
-    drawn = []
+    drawn, warm = [], {}
     for name in QUESTIONS:
         found = {side: apart(side, name) for side in SIDES}
         assert len({f["answer"] for f in found.values() if f}) == 1, (name, found)
@@ -179,6 +179,7 @@ def table() -> list[str]:
             f"| {name} | {mine['warm']:.2f} | {mine['cold']:.2f} | {mine['read']:,.0f} | {mine['peak']:,.0f} | {hand['warm']:.2f} | {hand['cold']:.2f} "
             f"| {frames['warm']:.2f} | {last} | {mine['warm'] / hand['warm']:.2f} | {mine['warm'] / frames['warm']:.2f} |"
         )
+        warm[name] = [one["warm"] for one in (mine, hand, frames)]
         drawn += [(name, side, str(A_DAY * DAYS), one["warm"], one["peak"]) for side, one in found.items() if one]
     for column, file in ((SECONDS, "year-seconds"), (MEMORY, "year-memory")):
         title = f"A year of {A_DAY * DAYS // 1_000_000} million events: {column['label'].lower()}"
@@ -186,11 +187,30 @@ def table() -> list[str]:
     return [
         *lines,
         "",
+        verdict(warm),
+        "",
         "![seconds](charts/year-seconds.png)",
         "![memory](charts/year-memory.png)",
         "",
         "The charts are the program's own, of these figures as a log.",
     ]
+
+
+def verdict(warm: dict[str, list[float]]) -> str:
+    """Whether each question (seconds of Fermata, SQL, polars) is within what is asked of it, those that are not by name."""
+    limits = {
+        "1.15 of SQL's time and 0.1 s": {n: 1.15 * sql + 0.1 for n, (_, sql, _) in warm.items()},
+        "half of SQL's, of those cut by local months or hours": {n: warm[n][1] / 2 for n in ZONED},
+        "twice that of polars": {n: 2 * polars for n, (*_, polars) in warm.items()},
+    }
+    told = []
+    for limit, most in limits.items():
+        over = [f"{n} ({warm[n][0]:.2f} s, {most[n]:.2f} s)" for n in most if warm[n][0] > most[n]]
+        told.append(
+            f"{len(most) - len(over)} of {len(most)} take at most {limit}"
+            + (f", not {' and '.join(over)}" if over else "")
+        )
+    return f"Warm, {'; '.join(told)}."
 
 
 if __name__ == "__main__":
