@@ -166,7 +166,7 @@ def table() -> list[str]:
         "| | Fermata s | cold s | read MB | peak MB | SQL s | cold s | polars s | pandas s | Fermata / SQL | / polars |",
         "|---|---:|---:|---:|---:|---:|---:|---:|---:|---:|---:|",
     ]
-    drawn, warm = [], {}
+    drawn, warm, read = [], {}, {}
     for name in QUESTIONS:
         found = {side: apart(side, name) for side in SIDES}
         assert len({f["answer"] for f in found.values() if f}) == 1, (name, found)
@@ -180,6 +180,7 @@ def table() -> list[str]:
             f"| {frames['warm']:.2f} | {last} | {mine['warm'] / hand['warm']:.2f} | {mine['warm'] / frames['warm']:.2f} |"
         )
         warm[name] = [one["warm"] for one in (mine, hand, frames)]
+        read[name] = mine["read"]
         drawn += [(name, side, str(A_DAY * DAYS), one["warm"], one["peak"]) for side, one in found.items() if one]
     for column, file in ((SECONDS, "year-seconds"), (MEMORY, "year-memory")):
         title = f"A year of {A_DAY * DAYS // 1_000_000} million events: {column['label'].lower()}"
@@ -188,6 +189,8 @@ def table() -> list[str]:
         *lines,
         "",
         verdict(warm),
+        f"A question about a month reads a month, and of that only its columns: the top 20 took in {read['top 20 of a month']:,.0f} MB of {archive:,.0f}, "
+        "some ten of them the program's own modules.",
         "",
         "![seconds](charts/year-seconds.png)",
         "![memory](charts/year-memory.png)",
