@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta
 from fractions import Fraction
+from itertools import pairwise
 from random import Random
 from typing import Any
 from unittest import mock
@@ -17,7 +18,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fermata.analysis import reduce
+from fermata.analysis import gaps, reduce
 from fermata.analysis.chance import holm, judge
 from fermata.analysis.computed import Arithmetic, Classes, Price, Rates, Rule
 from fermata.analysis.derive import Assembly, Collapse, Link, Pairing, Part, States
@@ -154,6 +155,20 @@ def test_the_peak_alone_equals_counting_minutes(
         found = slow.at_once(mine, EDGES, 2, lambda _: True)
         wanted = [found["peak"], found["peak time"] and found["peak time"].replace(tzinfo=None)]
         assert list(row.cells) == wanted or (not any(row.cells) and not any(wanted)), (row, wanted)
+
+
+@given(lots(), st.integers(1, 600))
+@examples(30)
+def test_silences_equal_walking_through(duck: engines.Duck, events: list[Event], least: int) -> None:
+    """Of the log and of each device: every two starts that follow each other further apart than declared, and no others."""
+    engine, table = duck.place(events)
+    apart = timedelta(minutes=least)
+    for of, groups in (("", [""]), ("device", ["X", "Y"])):
+        walked = []
+        for group in groups:
+            starts = sorted(e.start for e in events if not of or e.device == group)
+            walked += [(a, b, group) for a, b in pairwise(starts) if b - a > apart]
+        assert [(g.start, g.end, g.of) for g in gaps.find(table, engine.run, TZ, apart, of) or []] == walked
 
 
 def logs_hold(events: list[Event], minute: datetime) -> bool:

@@ -19,6 +19,7 @@ HISTORY = timedelta(weeks=4)
 SHORTEST = timedelta(minutes=5)  # shorter silences are never looked at
 SHARE = 1000  # one silence in so many may be longer than the percentile
 FACTOR = 2
+EPOCH = "1970-01-01"
 FEW = 20
 
 
@@ -47,17 +48,20 @@ def find(
 
     With `declared`, every silence longer than that is a gap, whatever the rhythm. With `of`, a column, the gaps of each of its
     values: these must be long for their hour and for the value as a whole.
+
+    No silence begins and ends in one piece of half the least length, so that of each piece only the first and the last event are put in order.
     """
     import ibis
 
     least = declared or SHORTEST
     table = table.filter(table[of].notnull()) if of else table
     table = table.select(table.start_utc, of=table[of] if of else ibis.literal(""))
-    following = table.start_utc.lead().over(ibis.window(group_by=table.of, order_by=table.start_utc))
-    ordered = table.mutate(next=following)
-    quiet = ordered.filter(
-        ordered.next.delta(ordered.start_utc, unit="microsecond") > least // timedelta(microseconds=1)
-    )
+    micro = least // timedelta(microseconds=1)
+    piece = table.start_utc.delta(ibis.timestamp(EPOCH), unit="microsecond") // max(micro // 2, 1)
+    pieces = table.group_by(of=table.of, piece=piece).aggregate(begun=table.start_utc.min(), last=table.start_utc.max())
+    following = pieces.begun.lead().over(ibis.window(group_by=pieces.of, order_by=pieces.begun))
+    quiet = pieces.select(pieces.of, start_utc=pieces["last"], next=following)
+    quiet = quiet.filter(quiet.next.delta(quiet.start_utc, unit="microsecond") > micro)
     silences: dict[str, list[tuple[datetime, datetime]]] = {}
     for row in run(quiet.order_by(["of", "start_utc"])).to_pylist():
         ends = row["start_utc"].replace(tzinfo=UTC), row["next"].replace(tzinfo=UTC)
