@@ -138,7 +138,7 @@ def test_the_peak_alone_equals_counting_minutes(
 ) -> None:
     """Asked for nothing else, it is looked for where it may be; in pieces of any size, or (0) among all ends, of groups without a value too."""
     columns, place = ["peak", "peak time"], duck.place(events)
-    small = {"SAMPLE": 1 if in_piece else 1000, "LEAST": 1, "IN_PIECE": in_piece or 1}
+    small = {"MANY": 1 if in_piece else 1000, "SAMPLE": 1, "LEAST": 1, "IN_PIECE": in_piece or 1}
     with (
         mock.patch.multiple(reduce, **small),
         mock.patch.object(reduce, "_near_peaks", wraps=reduce._near_peaks) as near,

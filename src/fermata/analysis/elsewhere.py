@@ -19,6 +19,7 @@ class PostgresEngine:
 
     name = "postgres"
     builtin_percentile = False
+    peaks_in_pieces = False
 
     def __init__(self, con: Any) -> None:
         self.con = con
@@ -124,6 +125,7 @@ class SparkEngine:
 
     name = "spark"
     builtin_percentile = False
+    peaks_in_pieces = False
 
     def __init__(self, con: Any) -> None:
         self.con = con

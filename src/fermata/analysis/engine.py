@@ -39,10 +39,13 @@ BATCH = 50_000  # rows of a stream that are held at once
 
 
 class Engine(Protocol):
-    """Runs Ibis expressions. `builtin_percentile` says whether a nearest-rank aggregate exists."""
+    """Runs Ibis expressions. `builtin_percentile` says whether a nearest-rank aggregate exists, `peaks_in_pieces` whether the most at once is found
+    sooner by looking at pieces of the period first than by sorting all spans.
+    """
 
     name: str
     builtin_percentile: bool
+    peaks_in_pieces: bool
 
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table."""
@@ -74,6 +77,7 @@ class DuckEngine:
 
     name = "duckdb"
     builtin_percentile = True
+    peaks_in_pieces = True
 
     def __init__(self, con: Any = None, *, memory: str = "1GB", spill: str = "") -> None:
         """An engine of its own within `memory`; what does not fit goes to the directory `spill`, made and removed by the engine."""

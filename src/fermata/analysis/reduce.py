@@ -25,11 +25,10 @@ from fermata.errors import RequestError
 __all__ = ["WAYS", "Reduction", "counted_once", "distinct", "reductions", "sums_of"]
 
 
-SAMPLE = 50_000  # spans among which groups are counted; with fewer, all their ends are sorted
-IN_PIECE = (
-    16  # spans of a group in each piece of the period, where only pieces that may hold a peak are looked at closely
-)
-LEAST = 1_000  # pieces from which on that pays
+IN_PIECE = 32  # spans of a group in each piece of the period, of which those that may hold a peak are looked at closely
+MANY = 300_000  # spans from which on that pays
+SAMPLE = 50_000  # of them, among which groups are counted
+LEAST = 1_000  # pieces from which on it does
 WAYS: dict[str, Callable[[Any], Any]] = {
     "sum": lambda c: c.sum().cast("int64"),
     "min": lambda c: c.min(),
@@ -195,7 +194,7 @@ def sweep(engine: Engine, here: Any, plan: Plan, strand: Strand, fields: tuple[D
         ends = [here.select(*names, t=here[c], d=ibis.literal(d, type="int64")) for c, d in (("s", 1), ("x", -1))]
         both = ibis.union(*ends, distinct=False)
         if not plan.base and kinds & set(SWEPT) <= {"peak", "peak time"}:
-            pieces = _pieces(engine, here, names)
+            pieces = _pieces(engine, here, names) if engine.peaks_in_pieces else 0
             return _most(_near_peaks(both, names, plan, pieces) if pieces else both, names, fields)
         at = both.group_by([*names, "t"]).aggregate(d=both.d.sum().cast("int64"))
         running = ibis.window(group_by=names, order_by="t", preceding=None, following=0)
@@ -217,11 +216,11 @@ def sweep(engine: Engine, here: Any, plan: Plan, strand: Strand, fields: tuple[D
 
 def _pieces(engine: Engine, here: Any, names: list[str]) -> int:
     """Into how many pieces to cut the period so that a few spans of a group begin in each; 0 where sorting all is quicker: few spans, or many groups."""
-    some = here.limit(SAMPLE)
-    row = engine.run(some.aggregate(n=some.count(), **{n: some[n].nunique() for n in names})).to_pylist()[0]
-    if row.pop("n") < SAMPLE:
-        return 0
     count: int = engine.run(here.aggregate(n=here.count())).column(0)[0].as_py()
+    if count < MANY:
+        return 0
+    some = here.limit(SAMPLE)
+    row = engine.run(some.aggregate(**{n: some[n].nunique() for n in names})).to_pylist()[0] if names else {}
     pieces = count // (IN_PIECE * math.prod(max(n, 1) for n in row.values()))
     return pieces if pieces >= LEAST else 0
 
