@@ -6,6 +6,7 @@ import dataclasses
 import functools
 import os
 import tempfile
+from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
@@ -38,7 +39,7 @@ Clock = Callable[[], datetime]
 
 
 @dataclass
-class Base:
+class Base(ABC):
     """A workspace without what people ask of it. `viewer` names whose view of the data it gives; everything for "". With a `scope`, only
     what is within it.
     """
@@ -190,13 +191,13 @@ class Base:
             self.tables,
         )
 
+    @abstractmethod
     def definition(self, name: str) -> Report:
         """The report kept, or ready, under a name."""
-        raise NotImplementedError
 
+    @abstractmethod
     def reports(self) -> list[str]:
         """The names of the workspace's own reports."""
-        raise NotImplementedError
 
     @property
     def imported(self) -> list[str]:
