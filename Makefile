@@ -4,21 +4,29 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test test-browser test-deep test-engines test-producers lint types docs docs-check bench bench-scale lock clean
+.PHONY: demo test try-own test-browser test-deep test-engines test-producers lint types docs docs-check bench bench-scale lock clean
 
-$(STAMP): pyproject.toml constraints.txt
+$(VENV)/.demo: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable .
+	$(BIN)/python -m compileall -q src
+	touch $@
+
+$(STAMP): $(VENV)/.demo
 	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
 	touch $@
 
-demo: $(STAMP)            ## the sample workspace in ./quillmere and a walk through its reports
+demo: $(VENV)/.demo       ## the sample workspace in ./quillmere and five steps through it
 	$(BIN)/fermata demo quillmere --fresh
 
 test: $(STAMP)            ## every test that needs no server and does not take long; the engine contract has a target of its own
 	$(BIN)/pytest -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract --ignore tests/browser
 
-test-deep: $(STAMP)       ## random tests with all their examples, kills at every step, every ready report on the sample
-	FERMATA_DEEP=1 $(BIN)/pytest -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract --ignore tests/browser
+try-own: $(STAMP)         ## ten odd files of one's own: two commands each, then a right report
+	$(BIN)/pytest -v tests/test_proposals.py -k own_file
+
+test-deep: $(STAMP)       ## random tests with new examples (SEED=N repeats them), kills at every step, every ready report on the sample
+	seed=$${SEED:-$$(date +%s)}; echo "SEED=$$seed"; FERMATA_DEEP=1 $(BIN)/pytest --hypothesis-seed=$$seed -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract --ignore tests/browser
 
 test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a Spark session of its own included (needs java)
 	$(BIN)/pytest -n 2 --dist loadgroup tests/contract

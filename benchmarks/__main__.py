@@ -86,8 +86,8 @@ def table_of_heart() -> list[str]:
         "",
         f"## The measuring heart ({data.EVENTS:,} events, engine memory limited to 2 GB on both sides)",
         "",
-        "The same work by hand in DuckDB SQL over the same files, totals of every level included: pairing of entries and exits "
-        "with what found no partner counted (by door), splitting at local days (by door and day), time counted once (by user and "
+        "The same work by hand in DuckDB SQL over the same files, subtotals and the grand total included: pairing of entries and exits "
+        "those without a match counted (by door), splitting at local days (by door and day), time counted once (by user and "
         "month, and of all), most at once (by door and day, and of all). Fermata's time includes its caveats and the finished table. "
         "Contacts are all of one person over the year. Best of three warm runs, medians of two rounds.",
         "",

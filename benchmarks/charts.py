@@ -42,7 +42,7 @@ def draw(name: str, rows: Iterable[tuple[str, str, str, float, float]], charts: 
             at = f"2026-01-01T{n // 60:02}:{n % 60:02}"
             written.writerow([at, question, engine, events, f"{seconds:.2f}", f"{memory:.0f}"])
     opened = fermata.open(house)
-    opened.import_log("measurements")
+    opened.archive.import_log("measurements")
     (ROOT / "docs" / "charts").mkdir(exist_ok=True)
     for file, asked in charts.items():
         report = fermata.Report.of(log="measurements", period="all", across="engine", totals=False, **asked)

@@ -23,7 +23,7 @@ action = "Event"
 """
 ZONE = "Europe/Lisbon"
 FORM = "%d/%m/%Y %H:%M:%S"
-VALUES = {"ENTRY OK": "in", "EXIT OK": "out", "NO ENTRY": "denied", "HELD OPEN": "held open"}
+VALUES = {"ENTRY OK": "in", "EXIT OK": "out", "NO ENTRY": "refused", "HELD OPEN": "held open"}
 COLUMNS = ("When", "Until", "Badge", "Reader", "Event", "Remark", "Serial")
 CONFIG = f"""
 [workspace]

@@ -105,10 +105,10 @@ TASKS = {
 def mine(task: str) -> Callable[[], Any]:
     """The question as anybody asks it, totals and caveats included."""
     import fermata
-    from fermata.analysis.engine import DuckEngine
+    from fermata.engines.embedded import DuckEngine
 
     workspace = fermata.open(DATA)
-    workspace.engine = DuckEngine(memory="2GB")
+    workspace.base.engine = DuckEngine(memory="2GB")
     if task == "contacts":
         return lambda: len(workspace.contacts("visits", "B-01500", at="device", within="0", period="2025").rows)
     log, by, measure, _ = TASKS[task]

@@ -54,7 +54,7 @@ def make() -> None:
         CASE WHEN hash(i * 3) % 2 = 0 THEN 'in' ELSE 'out' END AS "What", CASE WHEN i % 10 = 0 THEN 'checked by hand' END AS "Remark"
         FROM range({MILLION}) t(i)) TO '{PLACE / "events.csv"}' (HEADER)"""
     )
-    fermata.open(PLACE).import_log("doors")
+    fermata.open(PLACE).archive.import_log("doors")
 
 
 def saved(form: str, count: int | None = None) -> Callable[[Path], None]:
@@ -63,7 +63,7 @@ def saved(form: str, count: int | None = None) -> Callable[[Path], None]:
     def write(path: Path) -> None:
         import fermata
         from fermata import outputs
-        from fermata.reports.model import Report
+        from fermata.reports.definition.report import Report
 
         house = fermata.open(PLACE, now=datetime(2026, 6, 1, tzinfo=UTC))
         outputs.save(house.listing(Report(log="doors"), count), path.with_suffix(f".{form}"))

@@ -51,9 +51,9 @@ def import_fermata() -> Callable[[], Any]:
         (Path(warm) / "fermata.toml").write_text((DATA / "fermata.toml").read_text())
         with CSV.open() as f:
             (Path(warm) / "events.csv").write_text(f.readline() + f.readline())
-        fermata.open(warm).import_log("visits")
+        fermata.open(warm).archive.import_log("visits")
     workspace = fermata.open(DATA)
-    return lambda: workspace.import_log("visits")
+    return lambda: workspace.archive.import_log("visits")
 
 
 def query_fermata() -> Callable[[], Any]:

@@ -66,19 +66,19 @@ QUESTIONS: dict[str, tuple[dict[str, Any], str]] = {
         f"SELECT device, {MONTH} m, count(DISTINCT person) n FROM e WHERE {WHOLE} GROUP BY CUBE (1, 2)",
     ),
     "refused by door": (
-        {"period": "2025", "only": {"action": "denied"}, "by": ["place", "device"], "columns": ["count", "distinct user"]},
-        f"SELECT place, device, count(*) n, count(DISTINCT person) FROM e WHERE {WHOLE} AND action = 'denied' GROUP BY ROLLUP (1, 2)",
+        {"period": "2025", "only": {"action": "refused"}, "by": ["place", "device"], "columns": ["count", "distinct user"]},
+        f"SELECT place, device, count(*) n, count(DISTINCT person) FROM e WHERE {WHOLE} AND action = 'refused' GROUP BY ROLLUP (1, 2)",
     ),
     "a row a person, three selections": (
         {
             "period": "2025-Q1", "by": ["user"],
             "columns": [
                 {"label": "In", "measure": "count", "only": {"action": "in"}},
-                {"label": "Refused", "measure": "count", "only": {"action": "denied"}},
+                {"label": "Refused", "measure": "count", "only": {"action": "refused"}},
                 {"label": "Doors", "measure": "distinct device"},
             ],
         },
-        f"SELECT person, count(*) FILTER (action = 'in') n, count(*) FILTER (action = 'denied'), count(DISTINCT device) FROM e "
+        f"SELECT person, count(*) FILTER (action = 'in') n, count(*) FILTER (action = 'refused'), count(DISTINCT device) FROM e "
         f"WHERE start_utc >= {YEAR} AND start_utc < {APRIL} GROUP BY ROLLUP (1)",
     ),
     "a row a person, three logs": (
@@ -211,13 +211,13 @@ def polars(house: Path, name: str) -> Callable[[], int]:
             frame = scan().with_columns(m=month)
             return levels(frame, [("device", "m"), ("device",), ("m",), ()], people.alias("n"))
         if name == "refused by door":
-            frame = scan().filter(pl.col("action") == "denied")
+            frame = scan().filter(pl.col("action") == "refused")
             return levels(frame, [("place", "device"), ("place",), ()], n, people)
         if name == "a row a person, three selections":
             frame = scan(end="2025-04-01")
             several = [
                 (pl.col("action") == "in").sum().alias("n"),
-                (pl.col("action") == "denied").sum().alias("d"),
+                (pl.col("action") == "refused").sum().alias("d"),
                 pl.col("device").n_unique(),
             ]
             return levels(frame, [("person",), ()], *several)
@@ -276,7 +276,7 @@ def pandas(house: Path, name: str) -> Callable[[], int]:
         if name == "one person's trace":
             test = test & (ds.field("person") == PERSON)
         if name == "refused by door":
-            test = test & (ds.field("action") == "denied")
+            test = test & (ds.field("action") == "refused")
         frame = data.to_table(columns=wanted[name], filter=test).unify_dictionaries().to_pandas()
         if name == "one person's trace":
             return len(frame.sort_values("start_utc"))
@@ -294,7 +294,7 @@ def pandas(house: Path, name: str) -> Callable[[], int]:
             ]
             return int(by[1]["size"].sum())
         by = (
-            frame.assign(i=frame.action == "in", d=frame.action == "denied")
+            frame.assign(i=frame.action == "in", d=frame.action == "refused")
             .groupby("person", observed=True)
             .agg({"i": "sum", "d": "sum", "device": "nunique"})
         )

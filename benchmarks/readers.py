@@ -179,7 +179,7 @@ def measure(name: str) -> dict[str, float]:
 
     workspace = fermata.open(place)
     began = time.perf_counter()
-    (outcome,) = workspace.import_log("log")
+    (outcome,) = workspace.archive.import_log("log")
     wall = time.perf_counter() - began
     assert outcome.file
     assert outcome.file.stored in (n, n - 1), outcome  # the directive line of one format is no record

@@ -59,7 +59,7 @@ def make(size: str) -> Path:
             strftime(begun + to_seconds((60 + hash(i * 3) % 28800)::BIGINT), '%Y-%m-%d %H:%M:%S') AS "Until",
             'B-' || lpad((1000 + hash(i * 17) % 3000)::VARCHAR, 5, '0') AS "Badge",
             'Door ' || lpad((hash(i * 7) % 60)::VARCHAR, 2, '0') AS "Reader", 'Area ' || (hash(i * 7) % 60 % 8)::VARCHAR AS "Area",
-            ['in', 'in', 'in', 'out', 'out', 'denied'][(1 + hash(i * 13) % 6)::INTEGER] AS "Event"
+            ['in', 'in', 'in', 'out', 'out', 'refused'][(1 + hash(i * 13) % 6)::INTEGER] AS "Event"
             FROM (SELECT i, TIMESTAMP '2025-01-01' + to_microseconds(i * {step}) AS begun
             FROM range({n * each}, least({(n + 1) * each}, {events})) t(i)) ORDER BY i) TO '{target}' (HEADER)"""
         )
@@ -72,7 +72,7 @@ def bring_in(size: str) -> dict[str, float]:
 
     house = fermata.open(SCALE / size)
     began = time.perf_counter()
-    done = house.import_log("visits")
+    done = house.archive.import_log("visits")
     took = time.perf_counter() - began
     most = peak()
     stored = sum(o.file.stored for o in done if o.file)
@@ -86,14 +86,14 @@ def bring_in(size: str) -> dict[str, float]:
     ]
     more.write_text("\n".join(lines) + "\n")
     began = time.perf_counter()
-    number = house.import_log("visits", [more])[0].file
+    number = house.archive.import_log("visits", [more])[0].file
     day = time.perf_counter() - began
     assert number
     began = time.perf_counter()
-    assert house.import_log("visits", [more])[0].unchanged
+    assert house.archive.import_log("visits", [more])[0].unchanged
     again = time.perf_counter() - began
-    house.take_back(number.import_no)
-    held = sum(p.size for p in house.place().state("visits").parts)
+    house.archive.undo_import(number.import_no)
+    held = sum(p.size for p in house.base.place().state("visits").parts)
     return {"import": took, "peak": most, "day": day, "again": again, "archive": held / 1e6}
 
 
@@ -104,7 +104,7 @@ def ask(size: str, engine: str, question: str) -> dict[str, Any]:
     house = fermata.open(SCALE / size / engine)
     report = fermata.Report.of(log="visits", **QUESTIONS[question])
     began = time.perf_counter()
-    _ = house.place().worker
+    _ = house.base.place().worker
     started = time.perf_counter() - began
     times = []
     for _ in range(3):

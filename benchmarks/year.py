@@ -60,7 +60,7 @@ def _day(target: Path, n: int, events: int) -> None:
         strftime(begun + to_seconds((60 + hash(i * 3 + {n}) % 28800)::BIGINT), '%Y-%m-%d %H:%M:%S') AS "Until",
         'B-' || lpad((1000 + hash(i * 17 + {n}) % 3000)::VARCHAR, 5, '0') AS "Badge",
         'Door ' || lpad((hash(i * 7 + {n}) % 60)::VARCHAR, 2, '0') AS "Reader", 'Area ' || (hash(i * 7 + {n}) % 60 % 8)::VARCHAR AS "Area",
-        ['in', 'in', 'in', 'out', 'out', 'denied'][(1 + hash(i * 13 + {n}) % 6)::INTEGER] AS "Event"
+        ['in', 'in', 'in', 'out', 'out', 'refused'][(1 + hash(i * 13 + {n}) % 6)::INTEGER] AS "Event"
         FROM (SELECT i, TIMESTAMP '{FIRST + timedelta(days=n)}' + to_microseconds(i * {step}) AS begun FROM range({events}) t(i))
         ORDER BY i) TO '{target}' (HEADER)"""
     )
@@ -72,15 +72,15 @@ def add_daily() -> dict[str, float]:
 
     house = fermata.open(YEAR)
     for log in ("calls", "prints"):
-        house.import_log(log)
+        house.archive.import_log(log)
     took = []
     for path in sorted((YEAR / "incoming").glob("*.csv")):
         began = time.perf_counter()
-        done = house.import_log("visits", [path])
+        done = house.archive.import_log("visits", [path])
         if done[0].file:
             took.append(time.perf_counter() - began)
     began = time.perf_counter()
-    found = house.compact("visits")
+    found = house.archive.compact("visits")
     together = time.perf_counter() - began
     return {
         "early": statistics.median(took[5:35]),

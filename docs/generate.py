@@ -1,4 +1,5 @@
-"""Writes what the code itself says: docs/commands.md, the JSON Schemas of report and delivery files, and docs/reports.md with samples from the demo.
+"""Writes what the code itself says: docs/commands.md, the JSON Schemas of report and delivery files, and
+docs/reports.md with samples from the demo.
 
 `--check` only says whether they are current.
 """
@@ -19,9 +20,12 @@ from fermata import demo
 from fermata.analysis.filters import conditions
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.cli.main import COMMANDS, cli
-from fermata.delivery.model import Delivery
-from fermata.reports.catalogue import CATEGORIES, Entry, entries
-from fermata.reports.model import Report
+from fermata.deliveries.model import Delivery
+from fermata.reports.definition.catalogue import CATEGORIES, Entry, entries
+from fermata.reports.definition.report import Report
+
+sys.path.insert(0, str(Path(__file__).parent))
+from rooms import drawing  # beside this file
 
 HERE = Path(__file__).parent
 NOW = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)
@@ -43,17 +47,23 @@ def commands() -> str:
 def _help(command: click.Command, parent: click.Context, title: str, name: str) -> Iterator[str]:
     sub = click.Context(command, info_name=name, parent=parent, max_content_width=100)
     yield from (f"## {title}", "", "```", command.get_help(sub), "```", "")
-    for own in command.commands.values() if isinstance(command, click.Group) else ():
-        yield from _help(own, sub, f"{title} {own.name}", str(own.name))
+    for name in command.list_commands(sub) if isinstance(command, click.Group) else ():
+        own = command.get_command(sub, name)
+        assert own
+        yield from _help(own, sub, f"{title} {name}", name)
 
 
 def reports(hall: Workspace) -> str:
     """The catalogue as Markdown: each report with its purpose, what it needs, and how it looks on the sample."""
     ready = entries()
     parts = [
-        "# Ready reports", "", f"{len(ready)} reports, made from the catalogue by `make docs`; the samples are those of the demo, cut to a few lines.",
-        "`fermata reports` lists them, `fermata reports --search WORDS` finds them, `fermata report NAME` runs one, `fermata reports NAME` prints",
-        "its definition, `fermata reports NAME --copy NEW` makes a copy to change. What they are written in: [report-files.md](report-files.md).", "",
+        "# Ready reports", "",
+        f"{len(ready)} reports, made from the catalogue by `make docs`; the samples are those of the demo, cut to a "
+        "few lines.",
+        "`fermata reports` lists them, `fermata reports --search WORDS` finds them, `fermata report NAME` runs one, "
+        "`fermata reports NAME` prints",
+        "its definition, `fermata reports NAME --copy NEW` makes a copy to change. What they are written in: "
+        "[report-files.md](report-files.md).", "",
     ]  # fmt: skip
     for category, title in CATEGORIES.items():
         listed = [e for e in ready.values() if e.category == category]
@@ -74,8 +84,8 @@ def reports(hall: Workspace) -> str:
 
 def _needs(entry: Entry) -> str:
     asked = (
-        f" Run it with {' '.join(f'`--only {f}=...`' for f in entry.data.get('asks_for', ()))}."
-        if entry.data.get("asks_for")
+        f" Run it with {' '.join(f'`--only {f}=...`' for f in entry.data.get('must_name', ()))}."
+        if entry.data.get("must_name")
         else ""
     )
     return (f" Needs {', '.join(entry.needs)}." if entry.needs else "") + asked
@@ -84,7 +94,7 @@ def _needs(entry: Entry) -> str:
 def _sample(hall: Workspace, entry: Entry) -> Iterator[str]:
     """The first lines of what it prints, notes left out."""
     report = entry.load()
-    report = report.changed(only=report.only + conditions({f: GIVEN[f] for f in report.asks_for}))
+    report = report.changed(only=report.only + conditions({f: GIVEN[f] for f in report.must_name}))
     lines = [line for line in str(hall.run(report)).replace("\f", "").splitlines() if not line.startswith("Note")]
     while lines and not lines[-1]:
         lines.pop()
@@ -99,12 +109,14 @@ def pages() -> dict[str, str]:
     with tempfile.TemporaryDirectory() as place:
         hall = open_workspace(demo.make(Path(place) / "quillmere"), now=NOW)
         for log in hall.config.logs:
-            hall.import_log(log)
+            hall.archive.import_log(log)
         catalogue = re.sub(r"(?m)[ \t]+$", "", reports(hall))
     schema = json.dumps(Report.model_json_schema(), indent=1) + "\n"
     delivery = json.dumps(Delivery.model_json_schema(), indent=1) + "\n"
     return {
-        "commands.md": commands(), "report.schema.json": schema, "delivery.schema.json": delivery, "reports.md": catalogue,
+        "commands.md": commands(),
+            "rooms.svg": drawing(), "report.schema.json": schema, "delivery.schema.json": delivery,
+            "reports.md": catalogue,
     }  # fmt: skip
 
 

@@ -10,7 +10,7 @@ import fermata
 
 hall = fermata.open(sys.argv[1] if len(sys.argv) > 1 else "quillmere", now=datetime(2026, 4, 1, 7, 12, tzinfo=UTC))
 
-for entry in hall.catalogue("refused entries"):
+for entry in hall.reports.catalogue("refused entries"):
     print(f"{entry.name}: {entry.title}")
 print(hall.report("refused-by-person", period="2026-02", top=5))
 

@@ -1,4 +1,6 @@
-"""Two months of a timetable on a simulated clock, against a mail server and a ticket system on this machine: what went out, to whom, why."""
+"""Two months of a timetable on a simulated clock, against a mail server and a ticket system on this machine: what went
+out, to whom, why.
+"""
 
 from __future__ import annotations
 
@@ -57,15 +59,14 @@ def main(path: Path, first: datetime = FIRST, last: datetime = LAST, step: timed
     try:
         moment = first
         while moment <= last:
-            for one in hall.at(moment).send():
+            for one in hall.at(moment).deliveries.send():
                 counts[one.delivery, one.what] += 1
                 told = (one.delivery, one.part, one.what, one.to, one.why, str(one.planned))
                 if one.what != "not needed" and not (one.part and one.what in ("sent", "empty")) and told not in said:
                     to = f" to {one.to}" if one.to else ""
                     print(
-                        f"{moment:%Y-%m-%d %H:%M}  {one.what:<12}{one.delivery}{one.part and ', '}{one.part}{to}  {one.why}"[
-                            :150
-                        ]
+                        f"{moment:%Y-%m-%d %H:%M}  {one.what:<12}{one.delivery}{one.part and ', '}{one.part}{to}  "
+                        f"{one.why}"[:150]
                     )
                 said.add(told)
             moment += step

@@ -16,7 +16,7 @@ print(f"{len(frame)} people are behind; the three furthest:")
 print(frame[["User", "Worked", "Required", "Balance"]].head(3).to_string(index=False))
 
 calls = hall.log("calls").during("2026-03").by("device").measure("count").compare("before").run()
-for note in calls.caveats:
+for note in calls.notes:
     print("Note:", note)
 for row in calls.table.body:
     print(row.shown[0], row.cells[2], row.cells[-1])

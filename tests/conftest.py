@@ -24,19 +24,32 @@ ROOT = Path(__file__).parent.parent
 NOW = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)
 DEEP = "FERMATA_DEEP" in os.environ  # `make test-deep`: property tests with all their examples, and what takes long
 settings.register_profile(
-    "fermata", deadline=None, suppress_health_check=list(HealthCheck), max_examples=60 if DEEP else 20
+    "fermata",
+    deadline=None,
+    suppress_health_check=list(HealthCheck),
+    max_examples=60 if DEEP else 14,
+    derandomize=not DEEP,
+    print_blob=DEEP,
+    database=None,
 )
 settings.load_profile("fermata")
 
 
 def examples(count: int) -> settings:
-    """So many random examples when testing deeply, a third of them otherwise."""
-    return settings(max_examples=count if DEEP else max(count // 3, 5))
+    """So many random examples when testing deeply, a quarter of them otherwise."""
+    return settings(max_examples=count if DEEP else max(count // 4, 4))
 
 
 SERVER = multiprocessing.get_context("forkserver")  # a process of its own for every command, without importing all anew
 SERVER.set_forkserver_preload(
-    ["tests.conftest", "fermata.cli.report_cmd", "fermata.outputs.text", "ibis.backends.duckdb", "openpyxl", "pandas"]
+    [
+        "tests.conftest",
+        "fermata.cli.report_cmd",
+        "fermata.outputs.text",
+        "ibis.backends.duckdb",
+        "python_calamine",
+        "pandas",
+    ]
 )
 
 
@@ -73,7 +86,9 @@ def _command(arguments: tuple[str, ...], cwd: Path, env: dict[str, str], out: Pa
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Deep tests and shallow ones apart. Every worker begins with tests that do not need the sample, which is being made meanwhile."""
+    """Deep tests and shallow ones apart. Every worker begins with tests that do not need the sample, which is being
+    made meanwhile.
+    """
     deep = [i for i in items if i.get_closest_marker("deep")]
     random = [i for i in items if getattr(getattr(i, "obj", None), "is_hypothesis_test", False)]
     chosen = {i.nodeid for i in ([*deep, *random] if DEEP else items)} - (set() if DEEP else {i.nodeid for i in deep})

@@ -13,18 +13,17 @@ from typing import Any
 import pyarrow as pa
 
 from fermata.analysis import combine, drill
-from fermata.analysis.elsewhere import PostgresEngine, SparkEngine
-from fermata.analysis.engine import DuckEngine
 from fermata.analysis.finish import finish
 from fermata.analysis.plan import Plan
 from fermata.analysis.table import Table
-from fermata.api.tables import TYPES
+from fermata.engines.embedded import TYPES, DuckEngine
+from fermata.engines.remote import PostgresEngine, SparkEngine
 from fermata.fields import Field, LogSchema
 from fermata.registers.directory import Directory
-from fermata.reports.model import Report
-from fermata.reports.resolve import resolve
-from fermata.reports.terms import Terms
-from fermata.reports.viewing import EVERYTHING
+from fermata.reports.compile.access import EVERYTHING
+from fermata.reports.compile.calendars import Terms
+from fermata.reports.compile.resolve import resolve
+from fermata.reports.definition.report import Report
 from fermata.timeline import Calendar
 from tests.reference import Event
 
@@ -150,7 +149,8 @@ class Spark:
 
         settings = {
             "spark.ui.enabled": "false", "spark.sql.session.timeZone": "UTC", "spark.sql.shuffle.partitions": "2",
-            "spark.sql.timestampType": "TIMESTAMP_NTZ", "spark.ui.showConsoleProgress": "false", "spark.driver.memory": "2g",
+            "spark.sql.timestampType": "TIMESTAMP_NTZ", "spark.ui.showConsoleProgress": "false",
+            "spark.driver.memory": "2g",
             "spark.driver.host": "127.0.0.1", "spark.driver.bindAddress": "127.0.0.1",
         }  # fmt: skip
         builder = SparkSession.builder.master("local[2]")
@@ -268,7 +268,9 @@ def as_told(value: Any) -> Any:
 
 
 def slow_sum(events: list[dict[str, Any]]) -> str:
-    """The mark of events as it is defined: the last eight bytes of the MD5 of each, the first of them the lowest, added up."""
+    """The mark of events as it is defined: the last eight bytes of the MD5 of each, the first of them the lowest, added
+    up.
+    """
     total = 0
     for event in events:
         text = "\x1f".join(f"{name}={event[name]}" for name in sorted(event) if event[name] is not None)

@@ -24,7 +24,7 @@ files = "doors*.csv"
 start = "When"
 user = { column = "Badge", names = "badge" }
 device = "Door"
-action = { column = "Event", values = { "in" = "in", "no" = "denied" } }
+action = { column = "Event", values = { "in" = "in", "no" = "refused" } }
 [registers.people]
 files = "people.csv"
 id = "No"
@@ -65,8 +65,8 @@ def doors(month: int = 3, days: int = 31, badges: int = 4) -> str:
 
 
 class Inbox:
-    """Keeps what arrives. `refuse` are answers to recipients, `answers` those to whole messages, in turn; `hang_up` breaks the connection
-    "before" or "after" the next message was taken.
+    """Keeps what arrives. `refuse` are answers to recipients, `answers` those to whole messages, in turn; `hang_up`
+    breaks the connection "before" or "after" the next message was taken.
     """
 
     def __init__(self) -> None:

@@ -29,6 +29,22 @@ class Pair:
         return replace(self.opening, finish=self.finish)
 
 
+def used(readings: list[tuple[datetime, int]], reach: timedelta, wraps: int | None) -> list[tuple[str, int | None]]:
+    """What a counter counted since the reading before, reading by reading, and what each reading is."""
+    found: list[tuple[str, int | None]] = []
+    for i, (at, value) in enumerate(readings):
+        before = readings[i - 1] if i else None
+        if before is None or at - before[0] > reach:
+            found.append(("first", None))
+        elif value >= before[1]:
+            found.append(("counted", value - before[1]))
+        elif wraps and wraps // 2 < before[1] < wraps:
+            found.append(("wrapped", value + wraps - before[1]))
+        else:
+            found.append(("began again", value))
+    return found
+
+
 def pairs(
     events: Iterable[Event],
     key: Key,
@@ -154,7 +170,9 @@ def rounded(event: Event, way: str, step: timedelta) -> Event:
 
 
 def priced(event: Event, rows: list[tuple[str, datetime, datetime, Fraction, Fraction]], places: int = 2) -> int | None:
-    """Per event and per hour by rows (device or *, since, until, each, hour); half up to so many places, each microsecond priced."""
+    """Per event and per hour by rows (device or *, since, until, each, hour); half up to so many places, each
+    microsecond priced.
+    """
 
     def row(at: datetime) -> Any:
         fits = [r for r in rows if r[0] in (event.device, "*") and r[1] <= at < r[2]]

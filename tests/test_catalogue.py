@@ -19,10 +19,10 @@ from fermata.api.result import Result
 from fermata.api.workspace import Workspace
 from fermata.errors import RequestError
 from fermata.kinds import KINDS
-from fermata.reports import files
-from fermata.reports.catalogue import CATEGORIES, SHELF, Entry, entries
-from fermata.reports.listing import PLAIN
-from fermata.reports.model import Report
+from fermata.reports.definition import files
+from fermata.reports.definition.catalogue import CATEGORIES, SHELF, Entry, entries
+from fermata.reports.definition.report import Report
+from fermata.reports.execute.listing import PLAIN
 from fermata.timeline.cycles import UNITS
 from tests.conftest import ROOT, Maker, plain, raw, raw_entries
 
@@ -36,15 +36,15 @@ HOUR = 3_600_000_000
 def run(hall: Workspace, name: str, **changes: Any) -> Result:
     """The ready report, whatever the workspace keeps under its name, with what it asks for."""
     report = READY[name].load()
-    named = {f: GIVEN[f] for f in report.asks_for}
+    named = {f: GIVEN[f] for f in report.must_name}
     return hall.run(report.changed(only=report.only + conditions(named), **changes))
 
 
 @pytest.mark.deep
 @pytest.mark.parametrize("name", READY)
 def test_every_ready_report_runs_on_the_sample(hall: Workspace, rawly: Raw, name: str) -> None:
-    """It has rows, a figure in each column, says its period and zone, and prints; a third of them are what the raw files add up to,
-    with nothing of the product in between.
+    """It has rows, a figure in each column, says its period and zone, and prints; a third of them are what the raw
+    files add up to, with nothing of the product in between.
     """
     result = run(hall, name)
     if name in FIGURES:
@@ -94,7 +94,7 @@ def test_the_published_vocabulary_has_every_field_ready_reports_ask_for() -> Non
             named = [c.field for c in source.selection.conditions]
             if isinstance(source, Report):
                 listed = source.listing
-                named += [*source.by, *source.asks_for, *((*listed.fields, *listed.second) if listed else ())]
+                named += [*source.by, *source.must_name, *((*listed.fields, *listed.second) if listed else ())]
             kind = KINDS[source.kind]
             known = {
                 *kind.fields,
@@ -113,7 +113,7 @@ def test_the_published_vocabulary_has_every_field_ready_reports_ask_for() -> Non
 
 MADE_OTHERWISE = (
     "link",
-    "assembly",
+    "combine",
     "amounts",
     "assignments",
     "required time",
@@ -250,44 +250,62 @@ def talk(rows: Any) -> int:
 FIGURES: dict[str, Callable[[Result, Raw], tuple[Any, Any]]] = {
     "refused-entries": lambda r, f: (column(r, "Refused"), counted(f.events(NO), "Area", "Reader")),
     "refused-by-person": lambda r, f: (sum(column(r, "Refused").values()), len(f.events(NO))),
-    "refused-by-hour": lambda r, f: (grid(r), dict(Counter((shown_hour(e), DAYS[e[0].weekday()]) for e in f.events(NO)))),
-    "refused-outside-hours": lambda r, f: (sum(column(r, "Refused").values()), sum(not f.office(t) for t, _ in f.events(NO))),
+    "refused-by-hour": lambda r, f: (grid(r), dict(Counter((shown_hour(e),
+    DAYS[e[0].weekday()]) for e in f.events(NO)))),
+    "refused-outside-hours": lambda r, f: (sum(column(r, "Refused").values()), sum(not f.office(t) for t,
+    _ in f.events(NO))),
     "doors-forced": lambda r, f: (column(r, "Held open"), counted(f.events("HELD OPEN"), "Area", "Reader")),
-    "alarms-and-lockdowns": lambda r, f: ({k: v for k, v in grid(r).items() if k[1] == "alarm"}, {(k, "alarm"): v for k, v in counted(f.events("ALARM"), "Reader").items()}),
+    "alarms-and-lockdowns": lambda r, f: ({k: v for k, v in grid(r).items() if k[1] == "alarm"}, {(k,
+    "alarm"): v for k, v in counted(f.events("ALARM"), "Reader").items()}),
     "alarms-in-order": lambda r, f: (len(r.rows), len(f.events("ALARM", "LOCKED", "UNLOCKED", "DOOR FORCED"))),
     "entries-by-day": lambda r, f: (column(r, "Entries"), counted(f.events(IN), shown_day)),
     "entries-by-person": lambda r, f: (sum(column(r, "Entries").values()), len(f.events(IN))),
     "door-use": lambda r, f: (column(r, "Readings"), counted(f.events(IN, OUT), "Reader")),
-    "entries-outside-hours": lambda r, f: (sum(column(r, "Entries").values()), sum(not f.office(t) for t, _ in f.events(IN))),
+    "entries-outside-hours": lambda r, f: (sum(column(r, "Entries").values()), sum(not f.office(t) for t,
+    _ in f.events(IN))),
     "people-and-doors": lambda r, f: (r.cell(), len(f.events(IN))),
     "busiest-hours": lambda r, f: (grid(r), dict(Counter((shown_hour(e), DAYS[e[0].weekday()]) for e in f.events(IN)))),
     "readings-of-a-door": lambda r, f: (len(r.rows), sum(e["Reader"] == "Score vault" for _, e in f.doors)),
-    "in-and-out": lambda r, f: (column(r, "Missed"), counted([c for c in f.calls if c[1]["Dir"] == "I" and c[1]["Result"] in ("NOANS", "BUSY")], "Line")),
+    "in-and-out": lambda r, f: (column(r, "Missed"),
+    counted([c for c in f.calls if c[1]["Dir"] == "I" and c[1]["Result"] in ("NOANS", "BUSY")], "Line")),
     "calls-by-line": lambda r, f: (r.cell(of="Time"), talk(f.calls)),
     "calls-by-day": lambda r, f: (column(r, "Calls"), counted(f.calls, shown_day)),
     "calls-by-person": lambda r, f: (sum(column(r, "Out").values()), sum(c["Dir"] == "O" for _, c in f.calls)),
-    "missed-calls": lambda r, f: (sum(column(r, "Missed").values()), sum(c["Dir"] == "I" and c["Result"] in ("NOANS", "BUSY") for _, c in f.calls)),
-    "answered-by-queue": lambda r, f: (r.cell(of="Answered"), sum(c["Dir"] == "I" and c["Result"] == "ANS" for _, c in f.calls)),
+    "missed-calls": lambda r, f: (sum(column(r, "Missed").values()), sum(c["Dir"] == "I" and c["Result"] in ("NOANS",
+    "BUSY") for _, c in f.calls)),
+    "answered-by-queue": lambda r, f: (r.cell(of="Answered"), sum(c["Dir"] == "I" and c["Result"] == "ANS" for _,
+    c in f.calls)),
     "busiest-call-hours": lambda r, f: (grid(r), dict(Counter((shown_hour(c), DAYS[c[0].weekday()]) for c in f.calls))),
-    "longest-calls": lambda r, f: ([row[2] for row in r.rows], sorted((int(c["Talk"]) * 1_000_000 for _, c in f.calls), reverse=True)[:25]),
+    "longest-calls": lambda r, f: ([row[2] for row in r.rows], sorted((int(c["Talk"]) * 1_000_000 for _, c in f.calls),
+    reverse=True)[:25]),
     "calls-with-a-number": lambda r, f: (len(r.rows), sum(c["Number"] == GIVEN["other"] for _, c in f.calls)),
     "calls-outside-hours": lambda r, f: (sum(column(r, "Calls").values()), sum(not f.office(t) for t, _ in f.calls)),
-    "call-quality": lambda r, f: (column(r, "Poor"), counted([c for c in f.calls if c[1]["Result"] == "ANS" and c[1]["MOS"] and Decimal(c[1]["MOS"]) < Decimal("3.6")], "Line")),
+    "call-quality": lambda r, f: (column(r, "Poor"),
+    counted([c for c in f.calls if c[1]["Result"] == "ANS" and c[1]["MOS"] and Decimal(c[1]["MOS"]) < Decimal("3.6")],
+    "Line")),
     "pages-by-department": lambda r, f: (r.cell(of="Cost"), sum(total(f.jobs(), "Cost", "Status").values())),
     "colour-and-mono": lambda r, f: (r.cell(of="Colour"), sum(int(j["Pages"]) for j in f.jobs() if j["Colour"] == "C")),
     "paper-sizes": lambda r, f: (column(r, "Sheets"), total(f.jobs(), "Sheets", "Paper", "Printer")),
-    "printing-by-hour": lambda r, f: (grid(r), dict(Counter((shown_hour(p), DAYS[p[0].weekday()]) for p in march(raw(f.hall, "prints.csv"), "Finished", "%m/%d/%Y %I:%M:%S %p") if p[1]["Pages"] != "n/a"))),
-    "biggest-jobs": lambda r, f: ([row[4] for row in r.rows], sorted((int(p["Pages"]) for _, p in f.prints), reverse=True)[:25]),
+    "printing-by-hour": lambda r, f: (grid(r), dict(Counter((shown_hour(p),
+    DAYS[p[0].weekday()]) for p in march(raw(f.hall, "prints.csv"), "Finished",
+    "%m/%d/%Y %I:%M:%S %p") if p[1]["Pages"] != "n/a"))),
+    "biggest-jobs": lambda r, f: ([row[4] for row in r.rows], sorted((int(p["Pages"]) for _, p in f.prints),
+    reverse=True)[:25]),
     "project-hours": lambda r, f: (column(r, "Entries"), counted(f.entries, "Production", "Activity")),
     "charged-and-not": lambda r, f: (column(r, "Charged"), charged_in_march(f)),
     "unfinished-entries": lambda r, f: (len(r.rows), sum(not e["To"] for _, e in f.entries)),
-    "unfinished-by-person": lambda r, f: (sum(column(r, "Unfinished").values()), sum(not e["To"] for _, e in f.entries)),
-    "long-entries": lambda r, f: (sorted(row[3] for row in r.rows), sorted(spent(e) for _, e in f.entries if spent(e) >= 7 * HOUR)),
-    "change-trail": lambda r, f: ([row[6] for row in r.rows], [c["After"] or None for _, c in sorted(f.changes, key=lambda c: c[0])]),
+    "unfinished-by-person": lambda r, f: (sum(column(r, "Unfinished").values()), sum(not e["To"] for _,
+    e in f.entries)),
+    "long-entries": lambda r, f: (sorted(row[3] for row in r.rows), sorted(spent(e) for _,
+    e in f.entries if spent(e) >= 7 * HOUR)),
+    "change-trail": lambda r, f: ([row[6] for row in r.rows], [c["After"] or None for _, c in sorted(f.changes,
+    key=lambda c: c[0])]),
     "changes-by-administrator": lambda r, f: (r.cell(), len(f.changes)),
     "deleted-things": lambda r, f: (len(r.rows), sum(c["Change"] == "Entry removed" for _, c in f.changes)),
-    "edited-entries": lambda r, f: ({row[2] for row in r.rows if row[1] == "entries"}, {e["No"] for e in raw(f.hall, "time-entries-corrected.csv")}),
-    "people-by-department": lambda r, f: (sum(row[2] for row in r.rows), sum(valid(p, date(2026, 4, 1)) for p in f.people)),
+    "edited-entries": lambda r, f: ({row[2] for row in r.rows if row[1] == "entries"}, {e["No"] for e in raw(f.hall,
+    "time-entries-corrected.csv")}),
+    "people-by-department": lambda r, f: (sum(row[2] for row in r.rows), sum(valid(p, date(2026, 4,
+    1)) for p in f.people)),
     "person-statements": lambda r, f: (sum(len(p.rows) for p in r.parts), len(f.entries)),
     "who-is-inside": lambda r, f: (len(r.rows), len(inside_by_hand(f))),
 }  # fmt: skip
@@ -331,8 +349,11 @@ def test_at_least_a_third_is_computed_again() -> None:
     assert len(set(FIGURES) | elsewhere) * 3 >= len(READY)
 
 
+@pytest.mark.deep
 def test_one_row_per_person_over_all_logs(hall: Workspace, rawly: Raw) -> None:
-    """Columns of eight logs stand in one row, each with its own filter; 0 where a log covers the period, empty where it does not."""
+    """Columns of eight logs stand in one row, each with its own filter; 0 where a log covers the period, empty where it
+    does not.
+    """
     result = run(hall, "person-by-person")
     assert result.cell(of="Entries") == len(rawly.events(IN))
     assert result.cell(of="Refused") == len(rawly.events(NO))
@@ -358,11 +379,13 @@ def test_one_row_per_person_over_all_logs(hall: Workspace, rawly: Raw) -> None:
 def test_ready_reports_say_what_they_need(make: Maker) -> None:
     """Without the kind, the way it is made, a field, or working hours: what is missing and what to write."""
     bare = make(plain('kind = "door access"'), doors="When,Who,Door\n2026-03-02 08:00:00,a,x\n")
-    bare.import_log("doors")
+    bare.archive.import_log("doors")
     cases = {
-        "calls-by-line": "this needs a log of the kind 'calls', and the workspace has none; propose a mapping with: fermata map FILE",
+        "calls-by-line": "this needs a log of the kind 'calls', and the workspace has none; propose a mapping with: "
+                         "fermata map FILE",
         "refused-entries": "doors has no place and no action (map it in [logs.doors.fields]",
-        "room-use": "this needs a log made from doors by pairing: in; declare one in fermata.toml:\n\n[logs.NAME]\nfrom = \"doors\"\npairing = ",
+        "room-use": "this needs a log made from doors by pairing: in; declare one in "
+                    "fermata.toml:\n\n[logs.NAME]\nfrom = \"doors\"\npairing = ",
         "entries-by-department": "no register gives doors user.department",
         "device-list": "there is no register 'devices'",
         "who-was-near": "say which user: --only user=NAME",
@@ -381,32 +404,32 @@ def test_columns_without_a_log_are_left_out_and_said(make: Maker) -> None:
     small = make(
         plain('kind = "door access"', 'action = "What"'), doors="When,Who,Door,What\n2026-03-02 08:00:00,a,x,in\n"
     )
-    small.import_log("doors")
+    small.archive.import_log("doors")
     result = small.report("person-by-person")
     assert [c.label for c in result.table.measures] == ["Entries", "Refused"]
-    assert any(n.startswith("Calls out is left out: this needs a log of the kind 'calls'") for n in result.caveats)
+    assert any(n.startswith("Calls out is left out: this needs a log of the kind 'calls'") for n in result.notes)
 
 
 def test_which_of_several_logs_was_taken(hall: Workspace) -> None:
     """The first of the kind with all fields is taken, the others are named, and --log takes one of them."""
     taken = run(hall, "printing-by-hour")
-    assert any("of the logs of printing, prints was taken; there is also pages: --log NAME" in n for n in taken.caveats)
+    assert any("of the logs of printing, prints was taken; there is also pages: --log NAME" in n for n in taken.notes)
     assert run(hall, "printing-by-hour", log="pages").cell() != taken.cell()
 
 
 def test_definitions_survive_being_written(hall: Workspace) -> None:
     """Every report, as its definition is written, reads as the same report again."""
-    for entry in (*READY.values(), *hall.catalogue()):
+    for entry in (*READY.values(), *hall.reports.catalogue()):
         report = entry.load()
         assert Report.of(**tomllib.loads(files.text_of(report))) == report, entry.name
 
 
 def test_search_finds_by_words(hall: Workspace) -> None:
     """Every word must be found, in any of title, purpose, columns or kinds, in the singular too."""
-    found = [e.name for e in hall.catalogue("unused licences")]
+    found = [e.name for e in hall.reports.catalogue("unused licences")]
     assert "unused-licences" in found
-    assert {"doors-not-used", "printers-not-used"} <= {e.name for e in hall.catalogue("nobody used")}
-    assert not hall.catalogue("submarine")
+    assert {"doors-not-used", "printers-not-used"} <= {e.name for e in hall.reports.catalogue("nobody used")}
+    assert not hall.reports.catalogue("submarine")
 
 
 def test_own_reports_come_before_ready_ones_of_their_name(make: Maker) -> None:
@@ -414,15 +437,15 @@ def test_own_reports_come_before_ready_ones_of_their_name(make: Maker) -> None:
     own = make(
         plain('kind = "door access"', 'action = "What"'), doors="When,Who,Door,What\n2026-03-02 08:00:00,a,x,in\n"
     )
-    path = own.copy_report("entries-by-person", "entries-by-person")
+    path = own.reports.copy("entries-by-person", "entries-by-person")
     assert path.read_text() == READY["entries-by-person"].path.read_text()
     path.write_text(path.read_text().replace("Entries by person", "Mine"))
-    assert own.definition("entries-by-person").title == "Mine"
-    assert [e.title for e in own.catalogue() if e.name == "entries-by-person"] == ["Mine"]
+    assert own.reports.definition("entries-by-person").title == "Mine"
+    assert [e.title for e in own.reports.catalogue() if e.name == "entries-by-person"] == ["Mine"]
     with pytest.raises(RequestError, match="there is a report entries-by-person already"):
-        own.copy_report("door-use", "entries-by-person")
+        own.reports.copy("door-use", "entries-by-person")
     with pytest.raises(RequestError, match="cannot name a report"):
-        own.copy_report("door-use", "../x")
+        own.reports.copy("door-use", "../x")
 
 
 def test_the_schema_knows_every_key() -> None:

@@ -12,8 +12,8 @@ from fermata.api.result import Result
 from fermata.api.workspace import Workspace
 from fermata.errors import RequestError, UnknownName
 from fermata.outputs import charts, drawing
-from fermata.outputs.drawing import Drawing
-from fermata.reports.model import CHARTS, Report
+from fermata.outputs.canvas import Drawing
+from fermata.reports.definition.report import CHARTS, Report
 from tests.conftest import ROOT, Maker, fermata, plain
 
 CALLS: dict[str, Any] = {"log": "calls", "period": "2026-03"}
@@ -41,12 +41,16 @@ def drawn(hall: Workspace, kind: str = "", column: str = "", **report: Any) -> D
     ],
 )
 def test_the_kind_suits_the_shape(hall: Workspace, report: dict[str, Any], kind: str) -> None:
-    """Time runs along, parts of the week make a map, what does not add up is not stacked, what lies within is one series."""
+    """Time runs along, parts of the week make a map, what does not add up is not stacked, what lies within is one
+    series.
+    """
     assert drawn(hall, **report).kind == kind
 
 
 def test_figures_are_those_of_the_table(hall: Workspace) -> None:
-    """Every kind draws the table's figures; at forty names the rest is one bar, exact and grey, and says how many it stands for."""
+    """Every kind draws the table's figures; at forty names the rest is one bar, exact and grey, and says how many it
+    stands for.
+    """
     result = hall.run(Report.of(log="entries", by="user", columns=["time"], period="2026-03"))
     found = drawing.of(result.answer)
     figures = sorted((r.cells[0] for r in result.table.body), reverse=True)
@@ -115,7 +119,7 @@ def test_nothing_untrue_is_drawn(hall: Workspace, asked: dict[str, Any], said: s
 def test_gaps_are_gaps_and_zero_is_zero(make: Maker) -> None:
     """Time the log does not cover has no figure; a day without events has 0; a line breaks at the former."""
     house = make(plain(), doors="When,Who,Door\n2026-03-02 10:00:00,a,x\n2026-03-04 10:00:00,a,x\n")
-    house.import_log("doors")
+    house.archive.import_log("doors")
     result = house.run(Report.of(log="doors", by="day", period="2026-03-01/2026-03-07"))
     found = drawing.of(result.answer, kind="line")
     assert found.figures[0] == (None, 1.0, 0.0, 1.0, None, None, None)
@@ -150,11 +154,12 @@ def test_every_kind_draws(hall: Workspace, kind: str) -> None:
 
 def test_a_timeline_of_spans(hall: Workspace) -> None:
     """Events of a listing as spans on lanes by user; those without a finish have none, moments are moments."""
-    listed = Result(hall.listing(Report(log="sessions", period="2026-03-05")), hall.place())
+    listed = Result(hall.listing(Report(log="sessions", period="2026-03-05")), hall.base.place())
     found = drawing.of(listed.answer)
     spans = sum(len(lane.spans) for lane in found.lanes)
     assert found.kind == "timeline"
-    assert 0 < spans <= len(listed.rows)
+    assert 0 < spans <= len(listed.rows) + len(listed.answer.earlier)
+    assert len(listed.answer.earlier) == 3, "sessions that began the evening before are drawn, too"
     assert not found.moments
     by_place = drawing.of(hall.listing(Report(log="doors", period="2026-03-05")), column="place")
     assert by_place.moments

@@ -18,10 +18,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fermata.analysis import gaps, reduce
+from fermata.analysis import counters, gaps, reduce
 from fermata.analysis.chance import holm, judge
+from fermata.analysis.combined_logs import Combine, Part
 from fermata.analysis.computed import Arithmetic, Classes, Price, Rates, Rule
-from fermata.analysis.derive import Assembly, Collapse, Link, Pairing, Part, States
+from fermata.analysis.derive import Link, Merge, Pairing, States
 from fermata.analysis.filters import Selection, conditions
 from fermata.analysis.formula import Formula, Quantity, unit
 from fermata.analysis.plan import Cell, HoursOf
@@ -29,7 +30,7 @@ from fermata.analysis.presence import Contacts, inside_at
 from fermata.analysis.unusual import find
 from fermata.errors import RequestError
 from fermata.fields import Field
-from fermata.reports.terms import Terms
+from fermata.reports.compile.calendars import Terms
 from fermata.timeline import Calendar, Period
 from fermata.timeline.hours import Hours, week
 from fermata.timeline.periods import last_moment
@@ -54,7 +55,8 @@ def lots(draw: st.DrawFn) -> list[Event]:
         )
         length = draw(st.one_of(st.none(), st.sampled_from([0, 1, 30, 60, 61, 1440]), st.integers(0, 3000)))
         found.append(Event(
-            start, None if length is None else start + timedelta(minutes=length), draw(st.sampled_from(["a", "b", None])),
+            start, None if length is None else start + timedelta(minutes=length), draw(st.sampled_from(["a", "b",
+            None])),
             draw(st.sampled_from(["X", "Y"])), draw(st.sampled_from(["in", "out", "other"])),
             draw(st.sampled_from([None, 0, 1, 7])), draw(st.sampled_from([None, 5, 199])),
         ))  # fmt: skip
@@ -90,7 +92,8 @@ def test_pairing_equals_a_walk(
     walked = slow.pairs(events, lambda e: tuple(getattr(e, b) for b in by), reach, *policy, end, TZ)
     numbers = {id(e): i for i, e in enumerate(events, 1)}
     wanted = [
-        (p.opening.start.replace(tzinfo=None), p.finish and p.finish.replace(tzinfo=None), p.status, numbers[id(p.opening)])
+        (p.opening.start.replace(tzinfo=None), p.finish and p.finish.replace(tzinfo=None), p.status,
+         numbers[id(p.opening)])
         for p in walked
     ]  # fmt: skip
     assert Counter((e["start_utc"], e["finish_utc"], e["pairing"], e["record_no"]) for e in got) == Counter(wanted)
@@ -99,6 +102,38 @@ def test_pairing_equals_a_walk(
         assert (closing is not None) == (event["pairing"] == "closed")
         if closing:
             assert events[int(closing.split(":")[1]) - 1].start.replace(tzinfo=None) == event["finish_utc"]
+
+
+@given(lots(), st.sampled_from(["reading", "days"]), st.sampled_from([None, 200]), st.sampled_from([2, 40]))
+@examples(18)
+def test_counters_equal_a_walk(
+    duck: engines.Duck, events: list[Event], put: Any, wraps: int | None, hours: int
+) -> None:
+    """What each reading is and its amount; spread over days, the parts lie on their days and add up to it."""
+    schema = dataclasses.replace(engines.SCHEMA, zone=ZONE)
+    events = [dataclasses.replace(e, pages=e.pages or 0) for e in events]
+    how = counters.Counter((schema,), ("pages",), ("device",), put, None, wraps, timedelta(hours=hours))
+    got = engines.made(duck.place(events), engines.Logs(ZONE, events, made=engines.derived(how)))
+    numbered = sorted(enumerate(events, 1), key=lambda n: (n[1].start, n[0]))
+    parts: dict[int, list[Any]] = {}
+    for event in got:
+        parts.setdefault(event["record_no"], []).append(event)
+    for device in {e.device for e in events}:
+        mine = [(n, e) for n, e in numbered if e.device == device]
+        walked = slow.used([(e.start, e.pages or 0) for _, e in mine], timedelta(hours=hours), wraps)
+        for (number, event), (status, amount) in zip(mine, walked, strict=True):
+            status, amount = ("first", None) if device is None else (status, amount)
+            made = parts[number]
+            assert {m["reading"] for m in made} == {status}
+            assert [m["pages"] for m in made] == [None] if amount is None else sum(m["pages"] for m in made) == amount
+            assert len({m["event_no"] for m in made}) == len(made)
+            days = [m["start_utc"].replace(tzinfo=UTC).astimezone(TZ).date() for m in made]
+            assert len(set(days)) == len(days)
+            if put == "reading" or amount is None:
+                assert [m["start_utc"] for m in made] == [event.start.replace(tzinfo=None)]
+            else:
+                assert min(m["start_utc"] for m in made) == made[0]["since"]
+                assert all(made[0]["since"] <= m["start_utc"] <= event.start.replace(tzinfo=None) for m in made)
 
 
 @given(
@@ -136,7 +171,9 @@ def test_at_once_equals_counting_minutes(duck: engines.Duck, events: list[Event]
 def test_the_peak_alone_equals_counting_minutes(
     duck: engines.Duck, events: list[Event], by: list[str], in_piece: int
 ) -> None:
-    """Asked for nothing else, it is looked for where it may be; in pieces of any size, or (0) among all ends, of groups without a value too."""
+    """Asked for nothing else, it is looked for where it may be; in pieces of any size, or (0) among all ends, of groups
+    without a value too.
+    """
     columns, place = ["peak", "peak time"], duck.place(events)
     small = {"MANY": 1 if in_piece else 1000, "SAMPLE": 1, "LEAST": 1, "IN_PIECE": in_piece or 1}
     with (
@@ -157,18 +194,26 @@ def test_the_peak_alone_equals_counting_minutes(
         assert list(row.cells) == wanted or (not any(row.cells) and not any(wanted)), (row, wanted)
 
 
-@given(lots(), st.integers(1, 600))
+@given(lots(), st.integers(1, 600), st.sets(st.sampled_from([date(2026, 3, n) for n in (28, 29, 30)])))
 @examples(30)
-def test_silences_equal_walking_through(duck: engines.Duck, events: list[Event], least: int) -> None:
-    """Of the log and of each device: every two starts that follow each other further apart than declared, and no others."""
+def test_silences_equal_walking_through(duck: engines.Duck, events: list[Event], least: int, closed: set[date]) -> None:
+    """Of the log and of each device: every two starts that follow each other further apart than declared, time on
+    closed days left out, and no others.
+    """
+
+    def open_time(a: datetime, b: datetime) -> timedelta:
+        minutes = (a + n * slow.MINUTE for n in range((b - a) // slow.MINUTE))
+        return slow.MINUTE * sum(at.astimezone(TZ).date() not in closed for at in minutes)
+
     engine, table = duck.place(events)
     apart = timedelta(minutes=least)
     for of, groups in (("", [""]), ("device", ["X", "Y"])):
         walked = []
         for group in groups:
             starts = sorted(e.start for e in events if not of or e.device == group)
-            walked += [(a, b, group) for a, b in pairwise(starts) if b - a > apart]
-        assert [(g.start, g.end, g.of) for g in gaps.find(table, engine.run, TZ, apart, of) or []] == walked
+            walked += [(a, b, group) for a, b in pairwise(starts) if open_time(a, b) > apart]
+        found = gaps.find(table, engine.run, TZ, apart, of, closed) or []
+        assert [(g.start, g.end, g.of) for g in found] == walked
 
 
 def logs_hold(events: list[Event], minute: datetime) -> bool:
@@ -180,14 +225,17 @@ def logs_hold(events: list[Event], minute: datetime) -> bool:
 
 
 @given(
-    lots(), st.sampled_from([("monday to friday", 540, 1080), ("monday to sunday", 1320, 1800), ("saturday, sunday", 0, 1440), ("sunday", 60, 180)]),
+    lots(), st.sampled_from([("monday to friday", 540, 1080), ("monday to sunday", 1320, 1800), ("saturday, sunday", 0,
+    1440), ("sunday", 60, 180)]),
     st.booleans(), st.sampled_from([[], ["device"], ["day"]]),
 )  # fmt: skip
 @examples(18)
 def test_hours_equal_counting_minutes(
     duck: engines.Duck, events: list[Event], times: tuple[str, int, int], outside: bool, by: list[str]
 ) -> None:
-    """Time, starts, presence and union within hours and outside them, over midnight, on holidays and the clock change."""
+    """Time, starts, presence and union within hours and outside them, over midnight, on holidays and the clock
+    change.
+    """
     days, first, last = times
     text = (
         f"{first // 60:02d}:{first % 60:02d}-{last % 1440 // 60:02d}:{last % 60:02d}" if last % 1440 else "00:00-24:00"
@@ -220,7 +268,9 @@ def test_hours_equal_counting_minutes(
 @given(lots())
 @examples(8)
 def test_hours_of_each_value_are_those_hours_alone(duck: engines.Duck, events: list[Event]) -> None:
-    """Hours that go by a field give each value what asking for it alone with its own hours gives; totals are both together."""
+    """Hours that go by a field give each value what asking for it alone with its own hours gives; totals are both
+    together.
+    """
     night = Hours("night", week("monday to sunday", ("22:00-06:00",)))
     day = Hours("day", week("monday to saturday", ("08:00-20:00",)))
     logs = engines.Logs(ZONE, events)
@@ -267,7 +317,7 @@ def test_collapse_states_and_links_equal_a_walk(
     """Records of one thing as one event with its ends, total and number; states until the next; results of a case."""
     placed = duck.place(events)
     by, numbers = ("user", "device"), {id(e): i for i, e in enumerate(events, 1)}
-    how: Any = Collapse((engines.SCHEMA,), by, timedelta(minutes=within), keep, ("pages",), timedelta(days=10))
+    how: Any = Merge((engines.SCHEMA,), by, timedelta(minutes=within), keep, ("pages",), timedelta(days=10))
     got = engines.made(placed, engines.Logs(ZONE, events, made=engines.derived(how)))
     wanted = []
     for thing in slow.things(events, lambda e: (e.user, e.device), timedelta(minutes=within)):
@@ -313,7 +363,7 @@ def test_collapse_states_and_links_equal_a_walk(
 def test_accounts_open_go_on_and_close(duck: engines.Duck, events: list[Event], by: list[str]) -> None:
     """Opening balance, movement, running and closing balance by user and day equal adding up in order."""
     parts = (Part("cost", 1, Selection()), Part("cost", -1, Selection(conditions({"action": "out"}))))
-    how = Assembly((engines.SCHEMA, engines.SCHEMA), parts)
+    how = Combine((engines.SCHEMA, engines.SCHEMA), parts)
     logs = engines.Logs(ZONE, events, made=engines.derived(how))
     columns = ["before total amount", "running total amount", "ever total amount", "ever last"]
     _, table = engines.run(duck.place(events), logs, log="made", period=PERIOD, by=by, columns=columns)
@@ -480,7 +530,7 @@ def test_comparison_sets_the_equal_part_beside(duck: engines.Duck) -> None:
     assert [c.label for c in table.measures] == ["Count", "Count before", "Count change", "Count change %"]
     assert table.total
     assert table.total.cells[:2] == (10, 10)  # the log ends with the tenth event: so much of February
-    _, table = engines.run(placed, logs, whole=True, **asked)
+    _, table = engines.run(placed, logs, full_period=True, **asked)
     assert table.total
     assert table.total.cells == (10, 28, -18, -18 / 28)
 
@@ -499,7 +549,9 @@ def test_chance_is_judged_by_the_log_itself() -> None:
 
 
 def test_unusual_is_against_ones_own_history() -> None:
-    """Above twice one's own 95th percentile; a percentile of 0 gives way to the smallest figure; short histories claim nothing."""
+    """Above twice one's own 95th percentile; a percentile of 0 gives way to the smallest figure; short histories claim
+    nothing.
+    """
     figures = {
         "busy": dict.fromkeys(range(30), 10) | {30: 21},
         "calm": {0: 1, 30: 2},
@@ -515,15 +567,19 @@ def test_unusual_is_against_ones_own_history() -> None:
 
 
 UNITS: dict[str, Quantity] = {
-    "Time": Quantity("duration", unit("h:mm:ss")), "Pages": Quantity("number", unit("pages")), "Cost": Quantity("money", unit("EUR"), 2),
-    "Last": Quantity("time", (("time", 1),)), "Budget": Quantity("money", unit("EUR"), 2), "kilo": Quantity("mean", unit("kg/pages")),
+    "Time": Quantity("duration", unit("h:mm:ss")), "Pages": Quantity("number", unit("pages")),
+    "Cost": Quantity("money", unit("EUR"), 2),
+    "Last": Quantity("time", (("time", 1),)), "Budget": Quantity("money", unit("EUR"), 2), "kilo": Quantity("mean",
+    unit("kg/pages")),
 }  # fmt: skip
 
 
 @pytest.mark.parametrize(("text", "kind", "of"), [
-    ("Time / Pages", "mean duration", "h/pages"), ("Time + Time", "duration", "h"), ("Cost / Budget", "share", ""),
-    ("Budget - Cost", "money", "EUR"), ("Pages * kilo", "mean", "kg"), ("Cost / Time", "mean", "EUR/h"), ("gone(Budget, Cost)", "time", "time"),
-    ("since(Last)", "duration", "h"), ("Pages * 2 + 3 * Pages", "mean", "pages"), ('"Cost" * 2', "money", "EUR"),
+    ("Time / Pages", "mean duration", "h/pages"), ("Time + Time", "duration", "h"), ("Cost / Budget", "mean", ""),
+    ("Budget - Cost", "money", "EUR"), ("Pages * kilo", "mean", "kg"), ("Cost / Time", "mean", "EUR/h"),
+     ("gone(Budget, Cost)", "time", "time"),
+    ("since(Last)", "duration", "h"), ("Pages * 2 + 3 * Pages", "number", "pages"), ("10 - Pages", "number", "pages"),
+     ('"Cost" * 2', "money", "EUR"),
 ])  # fmt: skip
 def test_units_of_formulas(text: str, kind: str, of: str) -> None:
     """Units multiply and divide; what comes out has the type to show it."""
@@ -532,8 +588,10 @@ def test_units_of_formulas(text: str, kind: str, of: str) -> None:
 
 
 @pytest.mark.parametrize(("text", "said"), [
-    ("Time + Pages", "pages cannot be added to h"), ("Last * 2", "a moment cannot be"), ("Time +", "ends too early"), ("(Time", "')' is missing"),
-    ("Time $ 2", "cannot read"), ("gone(Budget)", "gone takes 2"), ("gone(Budget, Pages)", "the budget is in EUR"), ("since(Time)", "since needs a time"),
+    ("Time + Pages", "pages cannot be added to h"), ("Last * 2", "a moment cannot be"), ("Time +", "ends too early"),
+     ("(Time", "')' is missing"),
+    ("Time $ 2", "cannot read"), ("gone(Budget)", "gone takes 2"), ("gone(Budget, Pages)", "the budget is in EUR"),
+     ("since(Time)", "since needs a time"),
     ("Time Pages 2", "cannot go on"), ("* Time", "cannot stand there"),
 ])  # fmt: skip
 def test_wrong_formulas_say_why(text: str, said: str) -> None:
@@ -617,7 +675,7 @@ def test_no_plan_holds_a_nested_loop(duck: engines.Duck, monkeypatch: pytest.Mon
     same = (engines.SCHEMA, engines.SCHEMA)
     derived = {
         "pairs": Pairing(same[:1], ("in",), ("out",), ("user",), timedelta(hours=9)),
-        "things": Collapse(same[:1], ("user",), timedelta(hours=1), "last", ("pages",), timedelta(days=1)),
+        "things": Merge(same[:1], ("user",), timedelta(hours=1), "last", ("pages",), timedelta(days=1)),
         "states": States(same[:1], ("device",)),
         "links": Link(
             same, (("user", "user"),), (("result", "device"),), Selection(), "last", False, timedelta(days=9)

@@ -38,7 +38,7 @@ def starts(workspace: Workspace, log: str = "doors") -> list[str]:
 def fates(workspace: Workspace, log: str = "doors", **options: Any) -> list[tuple[int, int, int, int, int]]:
     """(read, stored, duplicate, rejected, skipped) of each file imported, checked to add up."""
     found = []
-    for outcome in workspace.import_log(log, **options):
+    for outcome in workspace.archive.import_log(log, **options):
         if f := outcome.file:
             assert f.read == f.stored + f.duplicate + f.rejected + sum(f.skipped.values())
             found.append((f.read, f.stored, f.duplicate, f.rejected, sum(f.skipped.values())))
@@ -62,13 +62,13 @@ def test_every_record_has_one_fate(make: Maker) -> None:
     )
     workspace = make(plain('comment = "#"\ndrop = { Door = "TEST" }'), x=text)
     assert fates(workspace) == [(11, 3, 0, 4, 4)]
-    assert [(r["record_no"], r["line"], r["reason"]) for r in workspace.rejects("doors")] == [
+    assert [(r["record_no"], r["line"], r["reason"]) for r in workspace.archive.rejects("doors")] == [
         (3, 6, "has fewer columns than the header"),
         (5, 8, "start: 'not a time' is not a time written as ISO 8601"),
         (7, 10, "the time is empty"),
         (8, 11, "has more columns than the header"),
     ]
-    file = workspace.archive.snapshot().manifest.log("doors").files[1]
+    file = workspace.base.archive.snapshot().manifest.log("doors").files[1]
     assert file.skipped == {"blank": 2, "comment": 1, "outside the selection": 1}
 
 
@@ -107,7 +107,7 @@ def test_junk_ends_in_a_message_and_nothing_stored(
     try:
         fates(workspace)
     except FermataError:
-        stored = workspace.archive.snapshot().manifest
+        stored = workspace.base.archive.snapshot().manifest
         assert (stored.number, stored.logs) == (0, {})
 
 
@@ -142,9 +142,9 @@ def test_clock_change_policies(make: Maker, policy: str, wall: str, expected: st
     """Times that happen twice or never follow the policy and are counted."""
     workspace = make(plain(policy), x=doors(f"{wall},Ann,A", "2026-03-30 10:00,Bob,A"))
     fates(workspace)
-    file = workspace.archive.snapshot().manifest.log("doors").files[1]
+    file = workspace.base.archive.snapshot().manifest.log("doors").files[1]
     if "reject" in policy:
-        assert [r["reason"] for r in workspace.rejects("doors")] == [expected]
+        assert [r["reason"] for r in workspace.archive.rejects("doors")] == [expected]
     else:
         assert starts(workspace)[0] == expected
         assert file.twice + file.never == 1
@@ -188,7 +188,7 @@ def test_time_forms(make: Maker, text: str) -> None:
     config = plain().replace('start = "When"', f'start = {{ column = "When"{_form(TIMES[text])} }}')
     workspace = make(config, x=HEAD + f'"{text}",Ann,A\n')
     fates(workspace)
-    assert starts(workspace) == ["03-01 10:00"], workspace.rejects("doors")
+    assert starts(workspace) == ["03-01 10:00"], workspace.archive.rejects("doors")
 
 
 def _form(options: dict[str, Any]) -> str:
@@ -215,18 +215,22 @@ def test_durations_and_finishes(make: Maker, fields: str, row: str, seconds: flo
     fates(workspace)
     expected = 3 * 3600 if "next_day" in fields else seconds  # 22:00 to 02:00 that night is three hours
     listed = workspace.listing(fermata.Report(log="doors")).rows
-    assert [r[2] for r in listed] == [round(expected * 1_000_000)], workspace.rejects("doors")
+    assert [r[2] for r in listed] == [round(expected * 1_000_000)], workspace.archive.rejects("doors")
 
 
 @pytest.mark.parametrize(
     ("spec", "good", "stored", "bad", "reason"),
     [
         ('{ column = "V", type = "number" }', "12", 12, "1.5", "n: '1.5' is not a number without decimals"),
-        ('{ column = "V", type = "money" }', "12.5", 1250, "1.255", "n: '1.255' is not a number with at most 2 decimals"),
-        ('{ column = "V", type = "decimal", decimal = ",", thousands = "." }', '"1.234,5"', 1_234_500, "x", "n: 'x' is not a number with at most 3 decimals"),
-        ('{ column = "V", type = "flag", true = ["J"], false = ["N"] }', "j", True, "?", "n: '?' is neither yes (J) nor no (N)"),
+        ('{ column = "V", type = "money" }', "12.5", 1250, "1.255",
+         "n: '1.255' is not a number with at most 2 decimals"),
+        ('{ column = "V", type = "decimal", decimal = ",", thousands = "." }', '"1.234,5"', 1_234_500, "x",
+         "n: 'x' is not a number with at most 3 decimals"),
+        ('{ column = "V", type = "flag", true = ["J"], false = ["N"] }', "j", True, "?",
+         "n: '?' is neither yes (J) nor no (N)"),
         ('{ column = "V", type = "tags", separator = "|" }', "b| a||b", ["a", "b"], None, ""),
-        ('{ column = "V", type = "duration", form = "h:mm" }', "0:05", 300_000_000, "0:65", "n: '0:65' is not a duration written as h:mm"),
+        ('{ column = "V", type = "duration", form = "h:mm" }', "0:05", 300_000_000, "0:65",
+         "n: '0:65' is not a duration written as h:mm"),
     ],
 )  # fmt: skip
 def test_typed_fields(make: Maker, spec: str, good: str, stored: Any, bad: str | None, reason: str) -> None:
@@ -235,7 +239,7 @@ def test_typed_fields(make: Maker, spec: str, good: str, stored: Any, bad: str |
     workspace = make(plain(fields=f"n = {spec}"), x="When,Who,Door,V\n" + "\n".join(rows) + "\n")
     fates(workspace)
     assert [r[3] for r in workspace.listing(fermata.Report(log="doors")).rows] == [stored, None]
-    assert [r["reason"] for r in workspace.rejects("doors")] == ([reason] if bad else [])
+    assert [r["reason"] for r in workspace.archive.rejects("doors")] == ([reason] if bad else [])
 
 
 def test_one_record_may_give_several_events(make: Maker) -> None:
@@ -262,7 +266,7 @@ def test_one_column_is_enough(make: Maker) -> None:
     config = '[workspace]\nzone = "UTC"\n[logs.doors]\nfiles = "*.csv"\nfields = { start = "When" }\n'
     workspace = make(config, x="When\n2026-03-01\n\n2026-03-02\n\n\n x \n")
     assert fates(workspace) == [(6, 2, 0, 1, 3)]
-    assert [(r["record_no"], r["line"], r["whole"]) for r in workspace.rejects("doors")] == [(6, 7, " x ")]
+    assert [(r["record_no"], r["line"], r["whole"]) for r in workspace.archive.rejects("doors")] == [(6, 7, " x ")]
 
 
 def test_columns_may_be_called_anything(make: Maker) -> None:
@@ -273,7 +277,12 @@ def test_columns_may_be_called_anything(make: Maker) -> None:
     )
     assert fates(workspace) == [(1, 1, 0, 0, 0)]
     assert workspace.listing(fermata.Report(log="doors")).rows[0][1:8] == ("Ann", "A", "1", "2", "3", "4", "5")
-    assert list(workspace.source_record("doors", "1:1").values())[2:] == ["2026-03-01 10:00", "Ann", "A", *"123456"]
+    assert list(workspace.archive.source_record("doors", "1:1").values())[2:] == [
+        "2026-03-01 10:00",
+        "Ann",
+        "A",
+        *"123456",
+    ]
 
 
 def test_fields_from_the_file_name_keep_servers_apart(make: Maker) -> None:
@@ -286,7 +295,7 @@ def test_fields_from_the_file_name_keep_servers_apart(make: Maker) -> None:
     assert [(r.shown, r.cells) for r in table.body] == [(("a",), (2,)), (("b",), (2,))]
     (workspace.path / "other.csv").write_text(both)
     with pytest.raises(SourceError, match=r"other.csv: its name does not match"):
-        workspace.import_log("doors")
+        workspace.archive.import_log("doors")
 
 
 def test_delimiter_encoding_banner_and_no_header(make: Maker) -> None:
@@ -296,28 +305,28 @@ def test_delimiter_encoding_banner_and_no_header(make: Maker) -> None:
     data = "Réseau\nexporté\n2026-03-01 10:00;Žofie;secret;A\n2026-03-01 10:01;Bob;other;B\n".encode("utf-16")
     workspace = make(config, x=data)
     assert fates(workspace) == [(2, 2, 0, 0, 0)]
-    assert workspace.source_record("doors", "1:1") == {
+    assert workspace.archive.source_record("doors", "1:1") == {
         "file": "x.csv", "record": "1", "1": "2026-03-01 10:00", "2": "Žofie", "3": "secret", "4": "A"
     }  # fmt: skip
     (workspace.path / "x.csv").write_bytes(data + b"  ")
     with pytest.raises(SourceError, match="has changed since it was imported"):
-        workspace.source_record("doors", "1:1")
+        workspace.archive.source_record("doors", "1:1")
     (workspace.path / "x.csv").unlink()
     with pytest.raises(SourceError, match="is gone"):
-        workspace.source_record("doors", "1:1")
+        workspace.archive.source_record("doors", "1:1")
     with pytest.raises(RequestError, match="has records 1 to 2, not 3"):
-        workspace.source_record("doors", "1:3")
+        workspace.archive.source_record("doors", "1:3")
 
 
 def test_the_same_file_again_changes_nothing(make: Maker) -> None:
     """Not a byte of the archive differs after importing a known file again, under another name too."""
     workspace = make(plain(), x=doors(*(f"2026-03-01 10:{i:02d},Ann,A" for i in range(20))))
     fates(workspace)
-    before = _bytes(workspace.archive.root)
+    before = _bytes(workspace.base.archive.root)
     assert fates(workspace) == []
     (workspace.path / "y.csv").write_bytes((workspace.path / "x.csv").read_bytes())
     assert fates(workspace) == []
-    assert _bytes(workspace.archive.root) == before
+    assert _bytes(workspace.base.archive.root) == before
 
 
 def _bytes(root: Path) -> dict[str, bytes]:
@@ -331,7 +340,7 @@ def test_overlaps_are_duplicates_and_lone_equals_are_kept(make: Maker) -> None:
     lines = [f"2026-03-01 10:{i:02d},Ann,A" for i in range(30)]
     workspace = make(plain(), a=doors(*lines[:20]), b=doors(*lines[15:]), c=doors(lines[29], "2026-03-01 11:00,Bob,A"))
     assert fates(workspace) == [(20, 20, 0, 0, 0), (15, 10, 5, 0, 0), (2, 2, 0, 0, 0)]
-    files = workspace.archive.snapshot().manifest.log("doors").files
+    files = workspace.base.archive.snapshot().manifest.log("doors").files
     assert (files[2].leaned_on, files[3].possible_repeats) == ({"1": 5}, 1)
     assert len(starts(workspace)) == 32
 
@@ -369,13 +378,13 @@ def test_a_changed_mapping_replaces(make: Maker) -> None:
     config = plain('zone = "Asia/Kathmandu"')
     (workspace.path / "fermata.toml").write_text(config)
     workspace = open_workspace(workspace.path, now=NOW)
-    assert any("older mapping (a.csv, b.csv): fermata import doors" in c for c in workspace.log("doors").run().caveats)
+    assert any("older mapping (a.csv, b.csv): fermata import doors" in c for c in workspace.log("doors").run().notes)
     assert fates(workspace, sources=[workspace.path / "b.csv"]) == [
         (4, 4, 0, 0, 0),
         (3, 1, 2, 0, 0),
     ]  # a.csv had to come along
     assert starts(workspace) == [f"03-01 04:{15 + i}" for i in range(5)]
-    assert not workspace.log("doors").run().caveats
+    assert not workspace.log("doors").run().notes
 
 
 def test_the_ledger_shows_every_import_and_any_change_to_it(make: Maker) -> None:
@@ -384,34 +393,37 @@ def test_the_ledger_shows_every_import_and_any_change_to_it(make: Maker) -> None
     fates(workspace)
     (workspace.path / "b.csv").write_text(doors("2026-03-02 10:00,Ann,A"))
     fates(workspace)
-    assert [e["files"][0]["path"] for e in workspace.archive.ledger()] == ["a.csv", "b.csv"]
-    path = workspace.archive.root / "ledger.jsonl"
+    assert [e["files"][0]["path"] for e in workspace.base.archive.ledger()] == ["a.csv", "b.csv"]
+    path = workspace.base.archive.root / "ledger.jsonl"
     path.write_text(path.read_text().replace('"stored": 1', '"stored": 2', 1))
     with pytest.raises(FermataError, match=r"does not follow|does not end"):
-        workspace.archive.ledger()
+        workspace.base.archive.ledger()
 
 
 def test_the_archive_is_plain_parquet(make: Maker) -> None:
     """Any Parquet tool reads it: events by UTC month in time order, carried spans apart, keys beside."""
     import pyarrow.parquet as pq
 
-    workspace = make(plain(fields='finish = "To"'), a="When,Who,Door,To\n2026-02-28 23:00,Ann,A,2026-03-01 01:00\n2026-02-01 10:00,Bob,A,2026-02-01 11:00\n2026-03-05 10:00,Cy,A,\n")  # fmt: skip
+    workspace = make(plain(fields='finish = "To"'), a="When,Who,Door,To\n2026-02-28 23:00,Ann,A,2026-03-01 "
+                                                      "01:00\n2026-02-01 10:00,Bob,A,2026-02-01 11:00\n2026-03-05 "
+                                                      "10:00,Cy,A,\n")  # fmt: skip
     fates(workspace)
-    root = workspace.archive.root / "doors"
+    root = workspace.base.archive.root / "doors"
     february = pq.read_table(root / "2026-02/1.parquet").to_pylist()
     assert [r["person"] for r in february] == ["Bob", "Ann"]
     assert pq.read_table(root / "2026-02/1.keys.parquet").column_names == ["key", "file_id", "record_no"]
     assert [r["person"] for r in pq.read_table(root / "carry/1.parquet").to_pylist()] == ["Ann", "Cy"]
     march = workspace.log("doors").during("2026-03").by("user").measure("count", "time").run()
     assert [(r.shown, r.cells) for r in march.table.body] == [(("Ann",), (0, 3_600_000_000)), (("Cy",), (1, 0))]
-    assert any("1 of this period without a finish" in c for c in march.caveats)
+    assert any("1 of this period without a finish" in c for c in march.notes)
 
 
 @pytest.mark.parametrize(
     ("change", "message"),
     [
         (("start = \"When\"", "start = \"Wen\""), r"there is no column 'Wen' in x.csv; did you mean 'When'\?"),
-        (('files = "*.csv"', 'files = "*.csv"\ndelimiter = ";"'), r"there is no column 'When' in x.csv.*is the delimiter ','\?"),
+        (('files = "*.csv"', 'files = "*.csv"\ndelimiter = ";"'),
+         r"there is no column 'When' in x.csv.*is the delimiter ','\?"),
         (('files = "*.csv"', 'files = "*.csv"\nencoding = "utf-16"'), r"x.csv: is not utf-16 text"),
         (('files = "*.csv"', 'files = "*.log"'), r"the log doors matches no file; its patterns: \*\.log"),
     ],
@@ -420,8 +432,8 @@ def test_files_that_do_not_fit_their_mapping(make: Maker, change: tuple[str, str
     """The error names what is wrong, what exists and the nearest match; the archive stays empty."""
     workspace = make(plain().replace(*change), x=doors("2026-03-01 10:00,Ann,A"))
     with pytest.raises(FermataError, match=message):
-        workspace.import_log("doors")
-    assert workspace.archive.snapshot().manifest.number == 0
+        workspace.archive.import_log("doors")
+    assert workspace.base.archive.snapshot().manifest.number == 0
 
 
 def test_a_wrong_configuration_lists_every_problem_with_its_line(tmp_path: Path) -> None:
@@ -456,7 +468,7 @@ def test_unknown_names_everywhere(make: Maker) -> None:
     """Unknown log, file and record are named with what exists."""
     workspace = make(plain(), x=doors("2026-03-01 10:00,Ann,A"))
     with pytest.raises(UnknownName, match=r"there is no log 'door'; did you mean 'doors'\?"):
-        workspace.import_log("door")
+        workspace.archive.import_log("door")
     with pytest.raises(RequestError, match=r"there is no such file"):
-        workspace.import_log("doors", ["nothing.csv"])
+        workspace.archive.import_log("doors", ["nothing.csv"])
     assert not (workspace.path / "archive").exists()

@@ -1,4 +1,6 @@
-"""One result in many forms: the same figures in each, shown as chosen; text from logs never does anything; large ones stay small."""
+"""One result in many forms: the same figures in each, shown as chosen; text from logs never does anything; large ones
+stay small.
+"""
 
 from __future__ import annotations
 
@@ -30,8 +32,8 @@ from fermata.api.result import Result
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import RequestError
 from fermata.outputs.workbook import Book
-from fermata.reports.behind import behind
-from fermata.reports.model import Report
+from fermata.reports.definition.report import Report
+from fermata.reports.execute.drill_down import behind
 from fermata.reports.result import RunResult
 from tests.conftest import NOW, ROOT, Maker, fermata, plain
 
@@ -46,7 +48,8 @@ LINES = """When,End,Who,Door,Project,Cost
 2026-03-02 22:00:00,2026-03-03 02:00:00,Bo,d,Hire,10.00
 """
 ASKED: dict[str, Any] = {
-    "by": "user,project", "columns": ["count", "time", "total cost", "mean duration", "share", "last"], "period": "2026-03"
+    "by": "user,project", "columns": ["count", "time", "total cost", "mean duration", "share", "last"],
+    "period": "2026-03"
 }  # fmt: skip
 HEADS = ["User", "Project", "Count", "Time", "Total cost", "Mean duration", "Share", "Last"]
 SHOWN = [  # the finest rows as people read them
@@ -56,10 +59,14 @@ SHOWN = [  # the finest rows as people read them
 ]
 TOTALS = [["4", "6:15:30", "1,244.75", "1:33:53", "100.0 %"], ["3", "2:15:30", "1,234.75", "0:45:10", "75.0 %"]]
 HOSTILE = {
-    "escape": "\x1b[31mred\x1b[0m", "formula": "=HYPERLINK(\"http://x.example\",\"go\")", "plus": "+1+1|' /C calc'!A0", "at": "@SUM(A1)",
-    "markup": "<script>alert(1)</script><b>b</b>", "end": "</script><img src=x onerror=alert(1)>", "mail": "a\r\nBcc: all@hall.example",
-    "xml": "a&b]]>\x0b\x00<!--", "bidi": "abc\u202etxt.exe\u2066", "mark": "| *a* `b` [c](http://d.example) www.e.example $x$", "tab": "\tcmd",
-    "wide": "Ωμέγα Жанна 漢字", "long": "x" * 40_000, "style": "</style><style>*{display:none}", "template": "{{ 7*7 }}{% raw %}",
+    "escape": "\x1b[31mred\x1b[0m", "formula": "=HYPERLINK(\"http://x.example\",\"go\")", "plus": "+1+1|' /C calc'!A0",
+    "at": "@SUM(A1)",
+    "markup": "<script>alert(1)</script><b>b</b>", "end": "</script><img src=x onerror=alert(1)>",
+    "mail": "a\r\nBcc: all@hall.example",
+    "xml": "a&b]]>\x0b\x00<!--", "bidi": "abc\u202etxt.exe\u2066",
+    "mark": "| *a* `b` [c](http://d.example) www.e.example $x$", "tab": "\tcmd",
+    "wide": "Ωμέγα Жанна 漢字", "long": "x" * 40_000, "style": "</style><style>*{display:none}",
+    "template": "{{ 7*7 }}{% raw %}",
 }  # fmt: skip
 
 
@@ -67,7 +74,7 @@ HOSTILE = {
 def entries(make: Maker) -> Workspace:
     """Four time entries of two people."""
     house = make(ENTRIES, entries=LINES)
-    house.import_log("doors")
+    house.archive.import_log("doors")
     return house
 
 
@@ -91,8 +98,8 @@ def hostile(make: Maker) -> Workspace:
     for n, bad in enumerate(HOSTILE.values()):
         rows.writerow([f"2026-03-02 10:{n:02d}:00", bad, f"d{n}", pages[n % 4]])
     house = make(plain("", 'page = { column = "Page", type = "link" }'), doors=text.getvalue())
-    house.import_log("doors")
-    assert not house.rejects("doors")
+    house.archive.import_log("doors")
+    assert not house.archive.rejects("doors")
     return house
 
 
@@ -142,8 +149,10 @@ def test_every_form_shows_the_same_figures(result: Result, tmp_path: Path) -> No
 
 
 def test_listings_are_the_same_in_every_exact_form(hall: Workspace, tmp_path: Path) -> None:
-    """Times with their offsets (on both sides of a clock change), lengths and money of events agree, whichever form they are in."""
-    listed = Result(hall.listing(Report(log="calls", period="2026-03-28/2026-03-30")), hall.place())
+    """Times with their offsets (on both sides of a clock change), lengths and money of events agree, whichever form
+    they are in.
+    """
+    listed = Result(hall.listing(Report(log="calls", period="2026-03-28/2026-03-30")), hall.base.place())
     rows = [dict(zip(r0, r, strict=True)) for r0, *rest in [read_csv(listed.save(tmp_path / "l.csv"))] for r in rest]
     assert {r["Start"][-6:] for r in rows} == {"+00:00", "+01:00"}
     lines = [json.loads(line) for line in listed.save(tmp_path / "l.jsonl").read_text().splitlines()]
@@ -164,7 +173,9 @@ def test_listings_are_the_same_in_every_exact_form(hall: Workspace, tmp_path: Pa
 
 
 def test_what_stands_above_and_below(result: Result, tmp_path: Path) -> None:
-    """Title, period in words and exactly, zone, freshness, who, when and which version in every form that has room for it."""
+    """Title, period in words and exactly, zone, freshness, who, when and which version in every form that has room for
+    it.
+    """
     for form in ("txt", "md", "html", "json", "xml", "pdf", "xlsx", "parquet"):
         path = result.save(tmp_path / f"r.{form}", author="Ina Hall")
         if form == "xlsx":
@@ -218,8 +229,10 @@ def test_display_choices(result: Result, tmp_path: Path, chosen: dict[str, Any],
 
 
 def test_display_of_times_and_days(entries: Workspace, tmp_path: Path) -> None:
-    """A listing shows start and finish or not; days among the groups follow the order of dates; workspace, report and call choose in turn."""
-    listed = Result(entries.listing(Report(log="doors")), entries.place())
+    """A listing shows start and finish or not; days among the groups follow the order of dates; workspace, report and
+    call choose in turn.
+    """
+    listed = Result(entries.listing(Report(log="doors")), entries.base.place())
     heads = [read_csv(listed.save(tmp_path / "l.csv", times=t))[0][:2] for t in ("both", "start", "finish", "none")]
     assert heads == [["Start", "Finish"], ["Start", "Duration"], ["Finish", "Duration"], ["Duration", "User"]]
     (entries.path / "fermata.toml").write_text(ENTRIES + '[display]\ndates = "day first"\nclock = 12\n')
@@ -286,7 +299,7 @@ def test_text_from_logs_never_executes(hostile: Workspace, tmp_path: Path) -> No
 
 def test_links_are_https_only(hostile: Workspace, tmp_path: Path) -> None:
     """A field of type link is a link where it is https and nothing else; a spreadsheet holds it as text."""
-    listed = Result(hostile.listing(Report(log="doors")), hostile.place())
+    listed = Result(hostile.listing(Report(log="doors")), hostile.base.place())
     page = html.parse(listed.save(tmp_path / "l.html"))
     assert {a.get("href") for a in page.iterfind(".//tbody//a")} == {"https://ok.example/a?b=1"}
     assert all(a.get("rel") == "noopener noreferrer" for a in page.iterfind(".//a"))
@@ -305,7 +318,9 @@ def asks_for_nothing(text: str) -> None:
 
 
 def test_the_workbook(hall: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Subtotals as outline, header frozen and filtered, chart and about sheets; rows beyond a sheet's limit go on to the next."""
+    """Subtotals as outline, header frozen and filtered, chart and about sheets; rows beyond a sheet's limit go on to
+    the next.
+    """
     book = openpyxl.load_workbook(hall.report("pages-by-printer").save(tmp_path / "p.xlsx"))
     assert book.sheetnames == ["Report", "Data", "Chart", "Chart data", "About"]
     sheet = book["Report"]
@@ -318,19 +333,21 @@ def test_the_workbook(hall: Workspace, tmp_path: Path, monkeypatch: pytest.Monke
     assert [sum(r[i] for r in flat) for i in (2, 3)] == [sum(int(r[i]) for r in rows[1:]) for i in (2, 3)]
     assert book["Data"]["F2"].number_format == "#,##0.00"
     monkeypatch.setattr(Book, "last_row", 100)
-    listed = Result(hall.listing(Report(log="doors", period="2026-03-02")), hall.place())
+    listed = Result(hall.listing(Report(log="doors", period="2026-03-02")), hall.base.place())
     many = openpyxl.load_workbook(listed.save(tmp_path / "m.xlsx"))
     assert many.sheetnames == ["Records", "Records 2", "Records 3", "Records 4", "About"]
-    assert [many[n].max_row - 1 for n in many.sheetnames[:4]] == [100, 100, 100, 51]
+    assert [many[n].max_row - 1 for n in many.sheetnames[:4]] == [100, 100, 100, 69]
     assert len({many[n]["A1"].value for n in many.sheetnames[:4]}) == 1
-    assert "Records: 351 rows on 4 sheets, as one holds 100" in [
+    assert "Records: 369 rows on 4 sheets, as one holds 100" in [
         r[1] for r in many["About"].iter_rows(values_only=True)
     ]
 
 
 def test_the_document(hall: Workspace, tmp_path: Path) -> None:
-    """Every page has its header and number, groups are bookmarked, wide tables are turned or split with the key repeated, and said."""
-    listed = Result(hall.listing(Report(log="doors", period="2026-03-02/2026-03-04")), hall.place())
+    """Every page has its header and number, groups are bookmarked, wide tables are turned or split with the key
+    repeated, and said.
+    """
+    listed = Result(hall.listing(Report(log="doors", period="2026-03-02/2026-03-04")), hall.base.place())
     reader = PdfReader(listed.save(tmp_path / "l.pdf"))
     count = len(reader.pages)
     assert count > 10
@@ -384,7 +401,7 @@ def test_all_events_behind_a_table_explain_each_figure(hall: Workspace, name: st
         at = {d.name: k for d, k in zip(plan.by, keys, strict=False)}
         if plan.across and not head.across_total:
             at[plan.across.name] = head.across_label
-        listed = result.records(of=plan.columns[head.measure].label, at=at)
+        listed = result.events(of=plan.columns[head.measure].label, at=at)
         records = found.logs[log]
         place = [c[0] for c in records.columns].index("record")
         own = sorted((records.rows[n][place], b) for n, b in zip(numbers, brought, strict=True))
@@ -401,8 +418,11 @@ def test_long_listings_are_read_in_stretches(hall: Workspace, monkeypatch: pytes
     assert len(whole) > 2 * drill.WINDOW  # else it is not read in stretches
 
 
+@pytest.mark.deep
 def test_several_outputs_at_once(hall: Workspace, tmp_path: Path) -> None:
-    """Files by their endings and a form for standard output in one run; a wrong ending stops it before anything is written."""
+    """Files by their endings and a form for standard output in one run; a wrong ending stops it before anything is
+    written.
+    """
     asked = ["-w", str(hall.path), "--now", "2026-04-01T08:12", "report", "refused-entries"]
     done = fermata(
         *asked,
@@ -430,11 +450,12 @@ def test_several_outputs_at_once(hall: Workspace, tmp_path: Path) -> None:
 
 def test_a_large_output_tells_its_size_and_leaves_no_half_file(hall: Workspace, tmp_path: Path) -> None:
     """The size is said before, and a run that is ended on the way leaves nothing behind."""
-    asked = [sys.executable, "-c", "from fermata.cli.main import main; main()", "-w", str(hall.path), "records", "doors", "--output", str(tmp_path / "d.pdf")]  # fmt: skip
+    asked = [sys.executable, "-c", "from fermata.cli.main import main; main()", "-w", str(hall.path), "events",
+    "doors", "--output", str(tmp_path / "d.pdf")]  # fmt: skip
     with subprocess.Popen(asked, stderr=subprocess.PIPE, text=True) as child:
         assert child.stderr
         said = child.stderr.readline()
-        assert re.fullmatch(r".*d\.pdf: 92,099 rows, about [\d,]+ pages, about \d+\.\d MB\n", said)
+        assert re.fullmatch(r".*d\.pdf: 95,219 rows, about [\d,]+ pages, about \d+\.\d MB\n", said)
         pages = int(said.split("about ")[1].split()[0].replace(",", ""))
         assert 1_000 < pages < 4_000
         deadline = time.monotonic() + 30
@@ -448,7 +469,9 @@ def test_a_large_output_tells_its_size_and_leaves_no_half_file(hall: Workspace, 
 
 
 def test_an_interrupt_nobody_could_take_comes_again(hall: Workspace, tmp_path: Path) -> None:
-    """A request to end that falls into the end of an object, where Python drops what is raised, ends the run all the same."""
+    """A request to end that falls into the end of an object, where Python drops what is raised, ends the run all the
+    same.
+    """
     falls = """
         import os, signal, time
         from fermata import outputs
@@ -465,7 +488,8 @@ def test_an_interrupt_nobody_could_take_comes_again(hall: Workspace, tmp_path: P
         outputs.save = save
         main()
     """
-    asked = [sys.executable, "-c", textwrap.dedent(falls), "-w", str(hall.path), "report", "doors", "--output", str(tmp_path / "d.csv")]  # fmt: skip
+    asked = [sys.executable, "-c", textwrap.dedent(falls), "-w", str(hall.path), "report", "doors", "--output",
+    str(tmp_path / "d.csv")]  # fmt: skip
     ran = subprocess.run(asked, capture_output=True, text=True, timeout=25, check=False)
     assert (ran.returncode, ran.stderr.strip()) == (130, "interrupted")
 
@@ -474,7 +498,7 @@ def test_a_long_listing_as_a_page(hall: Workspace, tmp_path: Path, monkeypatch: 
     """Rows beyond what a page may hold are said on it, and all are in a file beside it."""
     from fermata.outputs.html import page
 
-    listed = Result(hall.listing(Report(log="doors", period="2026-02/2026-03")), hall.place())
+    listed = Result(hall.listing(Report(log="doors", period="2026-02/2026-03")), hall.base.place())
     text = listed.save(tmp_path / "l.html").read_text()
     asks_for_nothing(text)
     assert text.count('class="chunk"') == -(-len(listed.rows) // 20_000)

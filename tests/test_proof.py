@@ -1,4 +1,6 @@
-"""Kept runs can be repeated and proved: same figures, or what changed; whatever is changed behind one's back is found."""
+"""Kept runs can be repeated and proved: same figures, or what changed; whatever is changed behind one's back is
+found.
+"""
 
 from __future__ import annotations
 
@@ -12,11 +14,12 @@ from typing import Any
 import pytest
 
 from fermata import Workspace
-from fermata.api import content, making
 from fermata.api.workspace import open_workspace
 from fermata.chain import Chain
 from fermata.errors import ArchiveDamaged
-from fermata.reports.model import Report
+from fermata.proof import fingerprint, snapshot
+from fermata.reports.compile.request import compiled
+from fermata.reports.definition.report import Report
 from tests import post
 from tests.conftest import NOW, Maker
 from tests.conftest import fermata as command
@@ -35,9 +38,9 @@ MARCH = Report.of(
 def house(make: Maker) -> Workspace:
     """A workspace with a run of March on its shelf."""
     made = make(post.DOORS % 25, now=NOW, doors=post.doors(days=20), people=post.PEOPLE, teams=post.TEAMS)
-    made.import_log("doors")
-    made.save_report("march", MARCH)
-    made.keep(made.definition("march"), ["csv"], named="march", label="signed")
+    made.archive.import_log("doors")
+    made.reports.save("march", MARCH)
+    made.shelf.keep(made.reports.definition("march"), ["csv"], named="march", label="signed")
     return made
 
 
@@ -47,15 +50,15 @@ def later(house: Workspace) -> Workspace:
 
 
 def verdict(house: Workspace) -> tuple[str, str, str]:
-    found = later(house).verify(1)[-1]
+    found = later(house).shelf.verify(1)[-1]
     return found.state, "; ".join(found.why), "; ".join(found.also)
 
 
 def test_nothing_changed_nothing_differs(house: Workspace) -> None:
     """A run repeated weeks later gives the same figures, whoever is looking, and so says the command."""
     assert verdict(house) == ("same", "", "")
-    assert all(v.holds for v in later(house).verify())
-    shown = command("-w", str(house.path), "verify").stdout
+    assert all(v.holds for v in later(house).shelf.verify())
+    shown = command("-w", str(house.path), "archive", "verify").stdout
     assert "1: March" in shown
     assert "same" in shown
 
@@ -63,35 +66,37 @@ def test_nothing_changed_nothing_differs(house: Workspace) -> None:
 def test_late_records_are_told_from_everything_else(house: Workspace) -> None:
     """Records that came in later change the figures; as known then, they are the same."""
     (house.path / "doors-late.csv").write_text("When,Badge,Door,Event\n2026-03-05T10:00:00,Q7001,Gate,in\n")
-    later(house).import_log("doors")
+    later(house).archive.import_log("doors")
     state, why, _ = verdict(house)
     assert state == "changed"
     assert "as known when it was made (2026-04-01 07:12 UTC) the figures are the same: only later records differ" in why
     assert "doors: +1 events in its time (import 2 2026-04-20 09:00: doors-late.csv)" in why
-    told = command("-w", str(house.path), "verify", "1", code=1).stdout
+    told = command("-w", str(house.path), "archive", "verify", "1", code=1).stdout
     assert "only later records differ" in told
-    later(house).take_back(2)
+    later(house).archive.undo_import(2)
     assert verdict(house)[0] == "same"
 
 
 def test_what_does_not_touch_the_period_changes_nothing(house: Workspace) -> None:
     """Records of another month, and events put into other files, leave the fingerprint as it is."""
-    place, facts = house.place(), house.shelf.facts(house.shelf.item(1))
+    place, facts = house.base.place(), house.base.shelf.facts(house.base.shelf.item(1))
     (house.path / "doors-april.csv").write_text(post.doors(4, 3))
-    later(house).import_log("doors")
+    later(house).archive.import_log("doors")
     assert verdict(house) == ("same", "", "")
-    plans = content.plans_of(MARCH, later(house).place(), place.snapshot and NOW)
-    seen = content.contents(plans, later(house).place())
-    assert (seen, content.fingerprint(plans, seen)) == (facts["seen"], facts["fingerprint"])
+    plans = fingerprint.plans_of(MARCH, later(house).base.place(), place.snapshot and NOW)
+    seen = fingerprint.contents(plans, later(house).base.place())
+    request = compiled(MARCH, later(house).base.place(), NOW)
+    assert (seen, fingerprint.fingerprint(request, seen)) == (facts["seen"], facts["fingerprint"])
 
 
 def test_the_sum_of_events_is_what_its_definition_says(house: Workspace) -> None:
     """The mark of a log's events equals the one worked out by hand from MD5, and tells one changed letter."""
-    seen = house.shelf.facts(house.shelf.item(1))["seen"]
+    seen = house.base.shelf.facts(house.base.shelf.item(1))["seen"]
     rows = house.log("doors").during("2026-03").events()
     events = [
         {
-            "start_utc": int(r.start.tz_convert("UTC").value // 1000), "person": r["user"].removeprefix("badge "), "device": r.device,
+            "start_utc": int(r.start.tz_convert("UTC").value // 1000), "person": r["user"].removeprefix("badge "),
+            "device": r.device,
             "action": r.action,
         }
         for _, r in rows.iterrows()
@@ -107,13 +112,19 @@ def test_the_sum_of_events_is_what_its_definition_says(house: Workspace) -> None
 @pytest.mark.parametrize(
     ("change", "state", "why"),
     [
-        (lambda p: _sub(p / "people.csv", "Q7002,bea@house.example,red", "Q7002,bea@house.example,blue"), "changed", "the register people changed"),
+        (lambda p: _sub(p / "people.csv", "Q7002,bea@house.example,red", "Q7002,bea@house.example,blue"), "changed",
+         "the register people changed"),
         (lambda p: _sub(p / "people.csv", "Bea Norfield", "Bea Northfield"), "same", "the register people changed"),
-        (lambda p: _sub(p / "reports/march.toml", "2026-03", "2026-02"), "same", "the report march says something else today"),
-        (lambda p: (p / "reports/march.toml").unlink(), "same", "the report march of today: there is no report 'march'"),
-        (lambda p: _sub(p / "fermata.toml", '"no" = "denied"', '"no" = "refused"'), "same", "the mapping of doors changed"),
-        (lambda p: _sub(p / "fermata.toml", '"Europe/Lisbon"', '"Europe/Lisbon"\nweek_start = "sunday"'), "same", "the settings workspace changed"),
-        (lambda p: _sub(p / "fermata.toml", 'attributes = { team = "Team" }', ""), "not repeated", "it can no longer be run: there is no dimension 'user.team'"),
+        (lambda p: _sub(p / "reports/march.toml", "2026-03", "2026-02"), "same",
+         "the report march says something else today"),
+        (lambda p: (p / "reports/march.toml").unlink(), "same",
+         "the report march of today: there is no report 'march'"),
+        (lambda p: _sub(p / "fermata.toml", '"no" = "refused"', '"no" = "turned away"'), "same",
+         "the mapping of doors changed"),
+        (lambda p: _sub(p / "fermata.toml", '"Europe/Lisbon"', '"Europe/Lisbon"\nweek_start = "sunday"'), "same",
+         "the settings workspace changed"),
+        (lambda p: _sub(p / "fermata.toml", 'attributes = { team = "Team" }', ""), "not repeated",
+         "it can no longer be run: there is no dimension 'user.team'"),
     ],
 )  # fmt: skip
 def test_what_changed_is_named(house: Workspace, change: Callable[[Path], Any], state: str, why: str) -> None:
@@ -133,7 +144,7 @@ def _sub(path: Path, old: str, new: str) -> None:
 def test_a_mapping_that_reads_the_events_anew_is_named(house: Workspace) -> None:
     """Imported again under another mapping the events are others: changed, by the import and the mapping."""
     _sub(house.path / "fermata.toml", 'device = "Door"', 'device = { column = "Door", spelling = "lower" }')
-    later(house).import_log("doors")
+    later(house).archive.import_log("doors")
     state, why, _ = verdict(house)
     assert state == "changed"
     assert "as many events, but not the same" in why
@@ -143,30 +154,32 @@ def test_a_mapping_that_reads_the_events_anew_is_named(house: Workspace) -> None
 
 def test_zone_data_and_versions_are_inputs(house: Workspace) -> None:
     """Other zone data or engines than then are said."""
-    facts = house.shelf.facts(house.shelf.item(1))
+    facts = house.base.shelf.facts(house.base.shelf.item(1))
     held = facts | {"zones": {"Europe/Lisbon": "0"}, "versions": {**facts["versions"], "duckdb": "0.1"}}
-    from fermata.api import proving
+    from fermata.proof import verify
 
-    plans = content.plans_of(MARCH, house.place(), NOW)
-    assert proving._differing(held, content.inputs(house, house.place(), plans)) == [
+    plans = fingerprint.plans_of(MARCH, house.base.place(), NOW)
+    assert verify._differing(held, fingerprint.inputs(house, house.base.place(), plans)) == [
         "the zone data of Europe/Lisbon changed",
         f"the version of duckdb changed (0.1, now {facts['versions']['duckdb']})",
     ]
 
 
-READY = ["person-by-person", "overview", "refused-entries", "person-statements", "device-list", "own-days"]
+READY = ["person-by-person", "overview", "refused-entries", "person-statements", "payroll-check", "own-days"]
 
 
-@pytest.mark.parametrize("report", ["payroll-check", *(pytest.param(r, marks=pytest.mark.deep) for r in READY)])
+@pytest.mark.parametrize("report", ["device-list", *(pytest.param(r, marks=pytest.mark.deep) for r in READY)])
 def test_ready_reports_can_be_proved(hall: Workspace, report: str) -> None:
-    """Pages, statements, registers and tables over many logs: repeated from what is kept of them, the figures are the same."""
-    asked = hall.definition(report)
-    if asked.asks_for:
+    """Pages, statements, registers and tables over many logs: repeated from what is kept of them, the figures are the
+    same.
+    """
+    asked = hall.reports.definition(report)
+    if asked.must_name:
         asked = asked.changed(only={"user": "Ada Umberlin"})
-    run = making.made(hall, asked, report, NOW, NOW)
-    again = making.read_definition(making.files.text_of(run.report), "again")
-    repeated = making.made(hall, again, "", NOW, NOW)
-    assert content.figures(repeated.result.answer) == content.figures(run.result.answer)
+    run = snapshot.made(hall.base, asked, report, NOW, NOW)
+    again = snapshot.read_definition(snapshot.files.text_of(run.report), "again")
+    repeated = snapshot.made(hall.base, again, "", NOW, NOW)
+    assert fingerprint.figures(repeated.answer) == fingerprint.figures(run.answer)
     assert run.said()["title"]
 
 
@@ -176,23 +189,23 @@ def test_changed_files_are_found(house: Workspace) -> None:
     part = next((root / "archive").rglob("2026-03/*.parquet"))
     whole = part.read_bytes()
     part.write_bytes(whole[:100] + bytes([whole[100] ^ 1]) + whole[101:])
-    assert [(v.subject, v.state) for v in house.verify() if not v.holds] == [("archive", "damaged")]
-    assert part.relative_to(root / "archive").as_posix() + " is not as it was stored" in house.verify()[0].why
+    assert [(v.subject, v.state) for v in house.shelf.verify() if not v.holds] == [("archive", "damaged")]
+    assert part.relative_to(root / "archive").as_posix() + " is not as it was stored" in house.shelf.verify()[0].why
     part.write_bytes(whole)
     ledger = root / "archive" / "ledger.jsonl"
     text = ledger.read_text()
     ledger.write_text(text.replace('"stored": 80', '"stored": 81'))
     assert text != ledger.read_text()
-    assert house.verify()[0].state == "damaged"
+    assert house.shelf.verify()[0].state == "damaged"
     ledger.write_text(text)
     kept = root / "shelf" / "000001" / "march-2026-03.csv"
     kept.write_text(kept.read_text().replace("red", "rad"))
-    told = command("-w", str(root), "verify", code=1).stdout
+    told = command("-w", str(root), "archive", "verify", code=1).stdout
     assert "march-2026-03.csv is not as it was kept" in told
     kept.write_text(kept.read_text().replace("rad", "red"))
     record = root / "shelf" / "record.jsonl"
     record.write_text(record.read_text().replace('"signed"', '"sogned"'))
-    assert house.verify()[1].state == "damaged"
+    assert house.shelf.verify()[1].state == "damaged"
 
 
 def test_a_chain_finds_what_was_changed_or_cut(tmp_path: Path) -> None:
@@ -220,32 +233,35 @@ def test_a_chain_finds_what_was_changed_or_cut(tmp_path: Path) -> None:
 
 
 def test_putting_files_together_changes_nothing_else(make: Maker) -> None:
-    """After daily imports and compaction: fewer files, the same fingerprint, figures and provenance; duplicates are still found, an
-    import can still be taken back, and a dry run changes nothing.
+    """After daily imports and compaction: fewer files, the same fingerprint, figures and provenance; duplicates are
+    still found, an import can still be taken back, and a dry run changes nothing.
     """
     house = make(post.DOORS % 25, now=NOW, people=post.PEOPLE, teams=post.TEAMS)
     for day in range(1, 9):
         lines = post.doors(days=day).splitlines()
         (house.path / f"doors-{day}.csv").write_text("\n".join([lines[0], *lines[-4:]]) + "\n")
-        house.import_log("doors")
-    house.keep(MARCH, ["csv"])
+        house.archive.import_log("doors")
+    house.shelf.keep(MARCH, ["csv"])
     where = house.log("doors").during("2026-03").events()[["start", "file", "record"]].to_dict()
-    assert (house.compact("doors", dry=True).before, len(house.archive.snapshot().manifest.log("doors").parts)) == (
+    assert (
+        house.archive.compact("doors", dry=True).before,
+        len(house.base.archive.snapshot().manifest.log("doors").parts),
+    ) == (
         8,
         8,
     )
-    told = command("-w", str(house.path), "compact").stdout
+    told = command("-w", str(house.path), "archive", "compact").stdout
     assert told == "doors: 8 files became 1, 32 events\n"
     house = later(house)
-    assert len(house.archive.snapshot().manifest.log("doors").parts) == 1
-    assert [v.state for v in house.verify()] == ["same"] * 3
+    assert len(house.base.archive.snapshot().manifest.log("doors").parts) == 1
+    assert [v.state for v in house.shelf.verify()] == ["same"] * 3
     assert house.log("doors").during("2026-03").events()[["start", "file", "record"]].to_dict() == where
     lines = post.doors(days=9).splitlines()
     (house.path / "doors-again.csv").write_text("\n".join([lines[0], *lines[-12:]]) + "\n")
-    assert house.import_log("doors")[-1].file.duplicate == 8  # type: ignore[union-attr]
-    house.take_back(10)
-    house.take_back(8)
+    assert house.archive.import_log("doors")[-1].file.duplicate == 8  # type: ignore[union-attr]
+    house.archive.undo_import(10)
+    house.archive.undo_import(8)
     house = later(house)
     assert house.log("doors").run().cell() == 28
-    assert house.compact("doors").before == 0
-    assert house.verify()[0].state == "same"
+    assert house.archive.compact("doors").before == 0
+    assert house.shelf.verify()[0].state == "same"

@@ -1,8 +1,11 @@
-"""Readers: what each format's records become, and that a spoiled file ends in Fermata's own error with nothing stored."""
+"""Readers: what each format's records become, and that a spoiled file ends in Fermata's own error with nothing
+stored.
+"""
 
 from __future__ import annotations
 
 import bz2
+import datetime as dt
 import gzip
 import importlib.metadata
 import io
@@ -11,9 +14,11 @@ import os
 import struct
 import subprocess
 import sys
+import tempfile
 import types
+import warnings
 import zipfile
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +30,7 @@ import fermata
 from fermata.api.workspace import Workspace
 from fermata.errors import ConfigError, FermataError, SourceError, UnknownName
 from fermata.intake.readers import BUILT_IN
+from fermata.intake.readers.xlsx import holds_errors, table
 from tests.conftest import Maker, examples
 
 CONFIG = """
@@ -47,7 +53,7 @@ def workspace(make: Maker, settings: str, fields: str, content: str | bytes, nam
 
 def stored(made: Workspace, *fields: str) -> list[tuple[Any, ...]]:
     """Imports and lists: (start as text, then the fields), in the order of the records."""
-    for outcome in made.import_log("log"):
+    for outcome in made.archive.import_log("log"):
         assert outcome.file is None or outcome.file.adds_up
     return listed(made, *fields)
 
@@ -62,7 +68,7 @@ def listed(made: Workspace, *fields: str) -> list[tuple[Any, ...]]:
 
 def reasons(made: Workspace) -> list[tuple[int, str]]:
     """(record number, reason) of every reject."""
-    return [(r["record_no"], r["reason"]) for r in made.rejects("log")]
+    return [(r["record_no"], r["reason"]) for r in made.archive.rejects("log")]
 
 
 def test_json_lines_by_path_with_flat_keys_and_pointers(make: Maker) -> None:
@@ -72,7 +78,10 @@ def test_json_lines_by_path_with_flat_keys_and_pointers(make: Maker) -> None:
         {"t": "2026-03-01T10:00:01Z", "user": {"name": None}, "n": 3, "a": {"b": "deep"}},
     ]
     text = "\n".join([json.dumps(lines[0]), "", json.dumps(lines[1]), "[1]", '{"t": "2026', ""])
-    fields = 'start = "t"\nuser = "user.name"\npages = { column = "n", type = "number" }\nother = "a.b"\ndevice = "/user/name"'
+    fields = (
+        'start = "t"\nuser = "user.name"\npages = { column = "n", type = "number" }\nother = "a.b"\ndevice = '
+        '"/user/name"'
+    )
     fields += '\nlabels = { column = "tags", type = "tags" }'
     made = workspace(make, 'format = "json lines"', fields, text)
     assert stored(made, "user", "pages", "other", "device", "labels") == [
@@ -80,14 +89,15 @@ def test_json_lines_by_path_with_flat_keys_and_pointers(make: Maker) -> None:
         ("03-01 10:00:01", None, 3, "deep", None, None),
     ]
     assert reasons(made) == [(4, "is no JSON object"), (5, "is no JSON object")]
-    assert made.source_record("log", "1:3")["user"] == '{"name": null}'
+    assert made.archive.source_record("log", "1:3")["user"] == '{"name": null}'
 
 
 @pytest.mark.parametrize(
     ("document", "settings"),
     [
         ([{"t": "2026-03-01T10:00", "who": "a"}, {"t": "2026-03-01T11:00", "who": "b"}], ""),
-        ({"data": {"items": [{"t": "2026-03-01T10:00", "who": "a"}, {"t": "2026-03-01T11:00", "who": "b"}]}}, 'records = "data.items"'),
+        ({"data": {"items": [{"t": "2026-03-01T10:00", "who": "a"}, {"t": "2026-03-01T11:00", "who": "b"}]}},
+         'records = "data.items"'),
     ],
 )  # fmt: skip
 def test_json_documents(make: Maker, document: Any, settings: str) -> None:
@@ -123,9 +133,9 @@ pattern = '^(?P<when>\S+ \S+) (?P<who>\w+) (opened|closed) (?P<door>\w+)$'"""
         ("03-01 10:05:00", "jon", "closed", "B"),
     ]
     assert reasons(made) == [(2, "is no line of the declared pattern")]
-    assert made.source_record("log", "1:4")["line"].endswith("closed B")
+    assert made.archive.source_record("log", "1:4")["line"].endswith("closed B")
     skipping = workspace(make, rule + '\nunmatched = "skip"', fields, text)
-    (outcome,) = skipping.import_log("log", [skipping.path / "in.log"])
+    (outcome,) = skipping.archive.import_log("log", [skipping.path / "in.log"])
     assert outcome.file
     assert outcome.file.skipped == {"blank": 1, "outside the pattern": 1}
 
@@ -135,7 +145,8 @@ SYSLOG = "\n".join(
         "Dec 31 23:59:58 stage-1 sshd[41]: Accepted password for mira from 192.0.2.9 port 22 ssh2",
         "Jan  1 00:00:03 stage-1 sshd[42]: Failed password for invalid user x y from 192.0.2.9 port 22 ssh2",
         "<34>Dec 31 23:59:59 stage-1 late: a late line of the old year",
-        '<165>1 2026-01-02T10:00:00.5+01:00 edit-2 app 77 LOGIN [origin ip="192.0.2.7" x="a\\"]b"][m n="1"]  two blanks before',
+        '<165>1 2026-01-02T10:00:00.5+01:00 edit-2 app 77 LOGIN [origin ip="192.0.2.7" x="a\\"]b"][m n="1"]  two '
+        "blanks before",
         "<165>1 2026-01-02T10:00:01Z edit-2 app - - -  nil data",
         "2026-01-03T08:00:00.25+00:00 edit-2 kernel: no brackets",
         "this is no syslog",
@@ -158,22 +169,22 @@ def test_syslog_of_every_make_and_the_year_it_leaves_out(make: Maker) -> None:
     assert [r[0] for r in stored(made)] == [
         "12-31 23:59:58", "01-01 00:00:03", "12-31 23:59:59", "01-02 09:00:00", "01-02 10:00:01", "01-03 08:00:00",
     ]  # fmt: skip
-    assert made.place().extent("log")[0].year == 2025  # type: ignore[index]
+    assert made.base.place().extent("log")[0].year == 2025  # type: ignore[index]
     rows = listed(made, "user", "action", "other", "told")
     assert rows[0][1:] == ("mira", "login", None, None)
     assert rows[1][1:3] == ("x y", "failed")
     assert rows[3][3:] == ("192.0.2.7", 'a"]b')
     assert reasons(made) == [(7, "is no syslog line (RFC 5424 or RFC 3164)")]
-    file = made.archive.snapshot().manifest.log("log").files[1]
+    file = made.base.archive.snapshot().manifest.log("log").files[1]
     assert file.inferred == "year 2025 and 2026 inferred from when the file was last written"
-    assert made.source_record("log", "1:5")["message"] == "nil data"
+    assert made.archive.source_record("log", "1:5")["message"] == "nil data"
 
 
 def test_syslog_year_declared(make: Maker) -> None:
     """`year` is that of the first line, whatever the file's time says."""
     made = workspace(make, 'format = "syslog"\nyear = 2019', SYSLOG_FIELDS, SYSLOG)
-    made.import_log("log")
-    assert made.place().extent("log")[0].year == 2019  # type: ignore[index]
+    made.archive.import_log("log")
+    assert made.base.place().extent("log")[0].year == 2019  # type: ignore[index]
 
 
 WEB = r"""192.0.2.7 - mira [28/Mar/2026:13:37:01 +0100] "GET /a?b=1 HTTP/1.1" 200 5120 "-" "Reader \"X\" \x22Y\x22"
@@ -258,7 +269,7 @@ def test_page_log_in_its_own_layout(make: Maker) -> None:
     assert stored(made, "user", "title") == [("03-28 13:37:01", "mira", "a|b")]
     spoiled = workspace(make, "format = 'page log'\nlayout = '%j %x'", fields, line)
     with pytest.raises(SourceError, match="%x is no code of a page log; there are %p, %u"):
-        spoiled.import_log("log")
+        spoiled.archive.import_log("log")
 
 
 def xlsx(*rows: list[Any], more: list[list[Any]] | None = None) -> bytes:
@@ -286,7 +297,7 @@ def test_spreadsheet_cells_keep_what_they_hold(make: Maker) -> None:
     made = workspace(make, 'format = "xlsx"\nskip_lines = 1', fields, data, "in.xlsx")
     assert stored(made, "user", "amount") == [("03-01 10:00:05", "1234", 250), ("03-01 10:00:05", None, 300)]
     assert reasons(made) == [(2, "the time is empty"), (3, "amount: 'x' is not a number with at most 2 decimals")]
-    assert made.source_record("log", "1:1") == {
+    assert made.archive.source_record("log", "1:1") == {
         "file": "in.xlsx",
         "record": "1",
         "When": "2026-03-01 10:00:05",
@@ -299,7 +310,110 @@ def test_spreadsheet_cells_keep_what_they_hold(make: Maker) -> None:
     with pytest.raises(
         SourceError, match=r"row 1 of sheet 'Second' is no header: column 2 has no name \(merged cells\?\)"
     ):
-        other.import_log("log")
+        other.archive.import_log("log")
+
+
+@pytest.mark.parametrize("error", [False, True])
+def test_a_sheet_is_read_the_same_with_cells_of_any_kind(error: bool) -> None:
+    """Midnight stays a moment, lengths, clocks, flags, empty columns; an error such as #N/A is no empty cell."""
+    at, day = datetime(2026, 3, 1, 10, 0, 5), datetime(2026, 3, 2)
+    rows = [
+        [None, "a", "b", "c", "d"],
+        [],
+        [None, at, timedelta(hours=30), True, 7.0],
+        [None, day, dt.time(9, 5), "x", 0.5],
+    ]
+    if error:
+        rows.append([None, None, "#N/A"])
+    data = io.BytesIO(xlsx(*rows))
+    with zipfile.ZipFile(data, "a") as packed, warnings.catch_warnings():
+        sheet = packed.read("xl/worksheets/sheet1.xml").replace(
+            b't="inlineStr"><is><t>#N/A</t></is>', b't="e"><v>#N/A</v>'
+        )
+        warnings.simplefilter("ignore")
+        packed.writestr("xl/worksheets/sheet1.xml", sheet)
+    with tempfile.NamedTemporaryFile() as f:
+        f.write(data.getvalue())
+        f.flush()
+        names, found = table(f.name, "in", None, 0, False)
+        told = [[*row, *[None] * (5 - len(row))] for row in found]
+    assert names == ["1", "2", "3", "4", "5"]
+    assert told[2:4] == [
+        [None, "2026-03-01 10:00:05", "30:00:00", "true", "7"],
+        [None, "2026-03-02 00:00:00", "09:05:00", "x", "0.5"],
+    ]
+    assert told[4:] == ([[None, None, "#N/A", None, None]] if error else [])
+
+
+def test_pairs_in_a_line_and_in_a_column(make: Maker) -> None:
+    """Values with and without quotes, any of the usual separators; a line without pairs is refused, a name that no
+    line has is named.
+    """
+    text = 'time=2026-03-28T09:12:00 user=mira,note="a; b \\"c\\""\ntime=2026-03-28T09:13:00;user=jo;x=1\nnothing\n'
+    made = workspace(make, 'format = "key=value"', 'start = "time"\nuser = "user"\nnote = "note"', text)
+    assert stored(made, "user", "note") == [("03-28 09:12:00", "mira", 'a; b "c"'), ("03-28 09:13:00", "jo", None)]
+    assert reasons(made) == [(3, "holds no pair such as name=value")]
+    wrong = workspace(make, 'format = "key=value"', 'start = "time"\nuser = "usr"', text)
+    with pytest.raises(UnknownName, match=r"there is no pair 'usr' in in\.log; did you mean 'user'"):
+        wrong.archive.import_log("log")
+
+
+def test_pairs_within_a_column(make: Maker) -> None:
+    """A field may be one value of a column that holds pairs."""
+    field = 'start = "t"\nuser = { column = "m", pair = "user" }'
+    made = workspace(make, 'format = "delimited"', field, "t,m\n2026-03-28 09:00,(user=a b)\n2026-03-28 09:01,x=1\n")
+    assert stored(made, "user") == [("03-28 09:00:00", "a"), ("03-28 09:01:00", None)]
+
+
+def test_columns_of_fixed_width(make: Maker) -> None:
+    """Each column by its place; a header is passed over, what lacks its end is empty."""
+    text = "Name  When              N\nÅsa   2026-03-28 09:12  7\n\njo    2026-03-28 09:13\n"
+    positions = 'format = "fixed width"\npositions = { Name = "1-5", When = "7-22", N = "25-" }'
+    fields = 'start = "When"\nuser = "Name"\nn = { column = "N", type = "number" }'
+    made = workspace(make, positions, fields, text)
+    assert stored(made, "user", "n") == [("03-28 09:12:00", "Åsa", 7), ("03-28 09:13:00", "jo", None)]
+    with pytest.raises(ConfigError, match="positions: N = '25-9' is no place in a line"):
+        workspace(make, positions.replace("25-", "25-9"), fields, text)
+
+
+def test_records_of_several_lines(make: Maker) -> None:
+    """A line that begins one ends the one before; what stands above the first is skipped, what fits no pattern refused."""
+    text = "Report\n--- 2026-03-28 09:12\nUser: mira\n\nDoor: North\n--- 2026-03-28 09:13\nnone\n"
+    settings = "format = 'regex'\nbegins = '^--- '\npattern = '(?s)^--- (?P<when>[^\\n]+)\\n.*?User: (?P<who>[^\\n]+)'"
+    made = workspace(make, settings, 'start = "when"\nuser = "who"', text)
+    assert stored(made, "user") == [("03-28 09:12:00", "mira")]
+    assert reasons(made) == [(3, "is no line of the declared pattern")]
+
+
+def test_a_date_above_or_in_the_name_and_clocks_past_midnight(make: Maker) -> None:
+    """A clock that steps back by half a day begins the next day; a late line does not; a new heading begins anew."""
+    text = "== 28/03/2026 ==\n22:10 a\n23:50 b\n00:20 c\n00:10 d\n== 29/03/2026 ==\n08:00 e\n23:59 f\n00:01 g\n"
+    settings = (
+        "format = 'regex'\nheading = '^== (?P<date>\\S+) ==$'\npattern = '^(?P<clock>\\d\\d:\\d\\d) (?P<who>\\w)$'"
+    )
+    start = 'start = { columns = ["date", "clock"], form = "%d/%m/%Y %H:%M", past_midnight = true }'
+    made = workspace(make, settings, f'{start}\nuser = "who"', text)
+    assert stored(made, "user") == [
+        ("03-28 22:10:00", "a"), ("03-28 23:50:00", "b"), ("03-29 00:20:00", "c"), ("03-29 00:10:00", "d"),
+        ("03-29 07:00:00", "e"), ("03-29 22:59:00", "f"), ("03-29 23:01:00", "g"),
+    ]  # fmt: skip
+
+
+def test_a_date_in_the_name_of_the_file(make: Maker) -> None:
+    """It stands in front of the clock on each line."""
+    named = """start = { file_name = '(\\d{4}-\\d\\d-\\d\\d)', column = "t", past_midnight = true }\nuser = "who" """
+    night = workspace(make, 'format = "delimited"', named, "t,who\n22:00,a\n01:00,b\n", "in.night-2026-03-27.csv")
+    assert stored(night, "user") == [("03-27 22:00:00", "a"), ("03-28 01:00:00", "b")]
+
+
+def test_an_error_on_the_edge_of_two_pieces_is_found(tmp_path: Path) -> None:
+    """The tag of a cell may be cut anywhere where a large sheet is looked through piece by piece."""
+    cell = b'<c r="AAA1048576" s="1234" t="e">'
+    for cut in range(1, len(cell)):
+        path = tmp_path / f"{cut}.xlsx"
+        with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as packed:
+            packed.writestr("xl/worksheets/sheet1.xml", b" " * ((1 << 20) - cut) + cell)
+        assert holds_errors(path)
 
 
 CALENDAR = """BEGIN:VCALENDAR
@@ -349,6 +463,18 @@ def test_calendar_recurrences_zones_and_whole_days(make: Maker) -> None:
     ]
 
 
+def test_a_calendar_entry_that_ends_before_it_begins_is_refused(make: Maker) -> None:
+    """Events that happen once are read as they stand; a length in hours is of clock time that does not change."""
+    entry = "BEGIN:VEVENT\r\nUID:{}\r\nSUMMARY:{}\r\nDTSTART;TZID=Europe/Lisbon:{}\r\n{}\r\nEND:VEVENT\r\n"
+    text = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\n" + entry.format(1, "turned", "20260301T100000", "DTEND:20260301T080000Z")
+    text += entry.format(2, "night", "20260329T003000", "DURATION:PT2H") + "END:VCALENDAR\r\n"
+    mapping = 'start = "start"\nfinish = "finish"\ntitle = "summary"'
+    made = workspace(make, 'format = "icalendar"', mapping, text, "in.ics")
+    rows = stored(made, "finish", "title")
+    assert [(r[0], f"{r[1]:%H:%M}", r[2]) for r in rows] == [("03-29 00:30:00", "02:30", "night")]
+    assert "is before start" in reasons(made)[0][1]
+
+
 def test_event_streams(make: Maker) -> None:
     """XES events with the attributes of their case, defaults and nested ones; entity bombs are refused."""
     text = """<?xml version="1.0"?><log xmlns="http://www.xes-standard.org/">
@@ -358,7 +484,10 @@ def test_event_streams(make: Maker) -> None:
 <string key="org:resource" value="mira"><string key="role" value="clerk"/></string></event>
 <event><string key="concept:name" value="closed"/><date key="time:timestamp" value="2026-03-01T11:00:00Z"/></event>
 </trace></log>"""
-    fields = 'start = "time:timestamp"\naction = "concept:name"\nuser = "org:resource"\nother = "case:concept:name"\nrole = "org:resource/role"'
+    fields = (
+        'start = "time:timestamp"\naction = "concept:name"\nuser = "org:resource"\nother = '
+        '"case:concept:name"\nrole = "org:resource/role"'
+    )
     made = workspace(make, 'format = "xes"', fields, text)
     assert stored(made, "user", "action", "other", "role") == [
         ("03-01 09:00:00", "mira", "opened", "case 1", "clerk"),
@@ -366,7 +495,7 @@ def test_event_streams(make: Maker) -> None:
     ]
     bomb = workspace(make, 'format = "xes"', fields, '<!DOCTYPE x [<!ENTITY a "b">]><log><trace/></log>')
     with pytest.raises(SourceError, match="is no XES"):
-        bomb.import_log("log", [bomb.path / "in.log"])
+        bomb.archive.import_log("log", [bomb.path / "in.log"])
 
 
 def utmp(kind: int, user: bytes, line: bytes, sec: int, host: bytes = b"", address: bytes = b"") -> bytes:
@@ -385,7 +514,10 @@ def test_login_records(make: Maker) -> None:
             utmp(1, b"shutdown", b"~", 1_772_000_400),
         ]
     )
-    fields = 'start = { column = "time", form = "epoch s" }\nuser = "user"\naction = "event"\ndevice = "line"\nother = "address"'
+    fields = (
+        'start = { column = "time", form = "epoch s" }\nuser = "user"\naction = "event"\ndevice = "line"\nother '
+        '= "address"'
+    )
     made = workspace(make, 'format = "login records"', fields, data, "in.wtmp")
     rows = stored(made, "user", "action", "device", "other")
     assert [r[1:] for r in rows] == [
@@ -398,7 +530,7 @@ def test_login_records(make: Maker) -> None:
     assert rows[1][0] == f"{datetime.fromtimestamp(1_772_000_100, UTC):%m-%d %H:%M:%S}"
     cut = workspace(make, 'format = "login records"', fields, data[:-7], "in.wtmp")
     with pytest.raises(SourceError, match=r"1,913 bytes are no whole number of login records \(384 bytes each\)"):
-        cut.import_log("log")
+        cut.archive.import_log("log")
 
 
 DETAIL = """Fri Oct 31 08:58:06 2025
@@ -443,7 +575,7 @@ def test_accounting_detail(make: Maker) -> None:
     with pytest.raises(
         UnknownName, match=r"there is no attribute 'Acct-Sesion-Id' in in\.detail; did you mean 'Acct-Session-Id'"
     ):
-        wrong.import_log("log")
+        wrong.archive.import_log("log")
 
 
 def test_parquet_columns_of_every_type(make: Maker) -> None:
@@ -485,16 +617,16 @@ def test_packed_files_are_what_they_hold(make: Maker) -> None:
     made = workspace(make, "", CSV_FIELDS, frames, "in.csv.zst")
     assert stored(made, "user") == [("03-01 10:00:00", "a"), ("03-01 11:00:00", "b")]
     (made.path / "in.csv.1.gz").write_bytes(parts)
-    assert [bool(o.unchanged) for o in made.import_log("log")] == [True, True]
-    assert made.source_record("log", "1:2")["Who"] == "b"
+    assert [bool(o.unchanged) for o in made.archive.import_log("log")] == [True, True]
+    assert made.archive.source_record("log", "1:2")["Who"] == "b"
 
 
 def test_members_of_a_zip_archive_are_files_of_their_own(make: Maker) -> None:
     """Each member is imported under the archive's name and its own, in natural order."""
     data = zipped(d10="When,Who\n2026-03-03 10:00,c\n", d9=CSV)
     made = workspace(make, "", CSV_FIELDS, data, "in.zip")
-    assert [o.path for o in made.import_log("log")] == ["in.zip/d9.csv", "in.zip/d10.csv"]
-    assert made.source_record("log", "2:1") == {
+    assert [o.path for o in made.archive.import_log("log")] == ["in.zip/d9.csv", "in.zip/d10.csv"]
+    assert made.archive.source_record("log", "2:1") == {
         "file": "in.zip/d10.csv",
         "record": "1",
         "When": "2026-03-03 10:00",
@@ -507,12 +639,15 @@ def test_rotated_files_come_oldest_first(make: Maker) -> None:
     made = workspace(make, "", CSV_FIELDS, "", "in.csv")
     for name in ("in.csv.10.gz", "in.csv.2", "in.csv.1"):
         (made.path / name).write_bytes(b"")
-    assert [p.name for p in made.files("log")] == ["in.csv.10.gz", "in.csv.2", "in.csv.1", "in.csv"]
+    assert [p.name for p in made.archive.files("log")] == ["in.csv.10.gz", "in.csv.2", "in.csv.1", "in.csv"]
 
 
 def test_time_forms_of_real_logs(make: Maker) -> None:
     """HHMM numbers, Julian days, epoch inside key=value text, and abbreviations of zones only where declared."""
-    text = "d,c,j,e,z\n2026-03-01,517,2461100.75,a=1;t=1772358000;b=2,Mar 01 2026 05:00:00 EDT\n2026-03-01,2400,,,Mar 01 2026 05:00:00 IST\n"
+    text = (
+        "d,c,j,e,z\n2026-03-01,517,2461100.75,a=1;t=1772358000;b=2,Mar 01 2026 05:00:00 "
+        "EDT\n2026-03-01,2400,,,Mar 01 2026 05:00:00 IST\n"
+    )
     fields = """start = { columns = ["d", "c"], form = "%Y-%m-%d hhmm" }
 julian = { column = "j", type = "time", form = "julian day" }
 epoch = { column = "e", type = "time", form = "epoch s", part = 't=(\\d+)' }
@@ -520,7 +655,7 @@ zoned = { column = "z", type = "time", form = "%b %d %Y %H:%M:%S %Z" }"""
     with pytest.raises(ConfigError, match="abbreviations of zones are ambiguous"):
         make(CONFIG.format(settings="", fields=fields))
     made = workspace(make, 'zones = { EDT = "-04:00" }', fields.replace("zoned", "zoned"), text, "in.csv")
-    made.import_log("log")
+    made.archive.import_log("log")
     table = made.listing(fermata.Report(log="log"))
     at = {c[0]: i for i, c in enumerate(table.columns)}
     first = table.rows[0]
@@ -534,7 +669,10 @@ zoned = { column = "z", type = "time", form = "%b %d %Y %H:%M:%S %Z" }"""
 
 def test_identities_in_declared_spellings(make: Maker) -> None:
     """MAC addresses, domains and phone numbers become one spelling; what was written stays beside it."""
-    text = "t,u,m,n\n2026-03-01 10:00,HALL\\Mira,AA-BB-CC-00-11-22,00351 21 555 0101\n2026-03-01 11:00,mira@hall.example,aa:bb:cc:00:11:22,215550101\n2026-03-01 12:00,MIRA,x,117\n"
+    text = (
+        "t,u,m,n\n2026-03-01 10:00,HALL\\Mira,AA-BB-CC-00-11-22,00351 21 555 0101\n2026-03-01 "
+        "11:00,mira@hall.example,aa:bb:cc:00:11:22,215550101\n2026-03-01 12:00,MIRA,x,117\n"
+    )
     fields = """start = "t"
 user = { column = "u", spelling = ["no domain", "lower"] }
 device = { column = "m", spelling = "mac" }
@@ -568,9 +706,9 @@ def test_a_spoiled_file_changes_nothing(make: Maker, settings: str, content: byt
     """Each ends with a clear message that names the file; the archive is as before."""
     made = workspace(make, settings, CSV_FIELDS, content, name)
     with pytest.raises(FermataError, match=message) as e:
-        made.import_log("log")
+        made.archive.import_log("log")
     assert "in." in str(e.value)
-    assert made.archive.snapshot().manifest.log("log").files == {}
+    assert made.base.archive.snapshot().manifest.log("log").files == {}
     assert not list((made.path / "archive").rglob("*.parquet"))
 
 
@@ -584,10 +722,13 @@ def test_readers_raise_only_errors_of_their_own(
     path = tmp_path_factory.mktemp("fuzz")
     extra = {
         "regex": "pattern = '(?P<t>\\S+) (?P<u>\\S+)'",
+        "fixed width": 'positions = { t = "1-5", u = "6-" }',
         "sql": 'database = { query = "select 1", address = "sqlite:///x" }',
     }
-    columns = {"w3c": ("date", "cs-user"), "syslog": ("time", "app"), "web access": ("time", "user"), "page log": ("time", "user"),
-               "login records": ("time", "user"), "radius detail": ("time", "time")}.get(format, ("t", "u"))  # fmt: skip
+    columns = {"w3c": ("date", "cs-user"), "syslog": ("time", "app"), "web access": ("time", "user"),
+    "page log": ("time", "user"),
+               "login records": ("time", "user"), "radius detail": ("time", "time")}.get(format, ("t",
+               "u"))  # fmt: skip
     setting = f'format = "{format}"\n{extra.get(format, "")}'
     (path / "fermata.toml").write_text(
         CONFIG.format(settings=setting, fields=f'start = "{columns[0]}"\nuser = "{columns[1]}"')
@@ -595,7 +736,7 @@ def test_readers_raise_only_errors_of_their_own(
     (path / "in.log").write_bytes(data)
     made = fermata.open(path)
     try:
-        outcomes = made.import_log("log", [path / "in.log"])
+        outcomes = made.archive.import_log("log", [path / "in.log"])
     except FermataError:
         assert not Path(path / "archive" / "manifest.json").exists()
     else:
@@ -627,7 +768,7 @@ def test_columns_that_change_in_the_middle(make: Maker) -> None:
 def test_a_full_disk_leaves_the_archive_as_it_was(make: Maker) -> None:
     """What cannot be written ends with a clear message; the import before it stands, the same import works later."""
     made = workspace(make, "", CSV_FIELDS, CSV, "in.csv")
-    made.import_log("log")
+    made.archive.import_log("log")
     lines = "".join(f"2026-03-{d:02d} 10:{i % 60:02d},user {d * i}\n" for d in range(1, 29) for i in range(9_000))
     (made.path / "in2.csv").write_text("When,Who\n" + lines)
     limited = f"ulimit -f 900; exec {sys.executable} -c 'from fermata.cli.main import main; main()' import log in2.csv"
@@ -635,9 +776,9 @@ def test_a_full_disk_leaves_the_archive_as_it_was(make: Maker) -> None:
     assert done.returncode == 1
     assert "Traceback" not in done.stderr
     assert "fermata:" in done.stderr
-    assert list(fermata.open(made.path).archive.snapshot().manifest.log("log").files) == [1]
-    made.import_log("log", [made.path / "in2.csv"])
-    assert made.archive.snapshot().manifest.log("log").events == 2 + 28 * 9_000
+    assert list(fermata.open(made.path).base.archive.snapshot().manifest.log("log").files) == [1]
+    made.archive.import_log("log", [made.path / "in2.csv"])
+    assert made.base.archive.snapshot().manifest.log("log").events == 2 + 28 * 9_000
 
 
 def test_a_reader_of_ones_own_comes_by_entry_point(make: Maker, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -660,4 +801,4 @@ def test_a_reader_of_ones_own_comes_by_entry_point(make: Maker, monkeypatch: pyt
     assert stored(made, "user") == [("03-01 00:00:00", "a")]
     unknown = workspace(make, 'format = "pears"', 'start = "t"', "x\n")
     with pytest.raises(UnknownName, match="there is no format 'pears'; did you mean 'pairs'"):
-        unknown.import_log("log")
+        unknown.archive.import_log("log")

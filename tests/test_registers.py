@@ -68,7 +68,7 @@ DOORS = """When,Who,Area,What
 2026-03-10 23:59,1234,Dock,in
 2026-03-11 00:00,1234,Library,in
 2026-03-11 01:00,77,Library,in
-2026-03-12 10:00,1300,Stage side,denied
+2026-03-12 10:00,1300,Stage side,refused
 2026-03-15 10:00,1400,Dock,in
 2026-03-16 10:00,1400,Dock,in
 2026-03-16 11:00,9999,Library,in
@@ -81,7 +81,7 @@ CALLS = "When,Ext,Secs\n2026-03-12 10:00,1234,60\n2026-03-12 11:00,201,30\n"
 def house(make: Maker) -> Workspace:
     w = make(CONFIG, people=PEOPLE, places=PLACES, units=UNITS, doors=DOORS, calls=CALLS)
     for log in ("doors", "calls"):
-        w.import_log(log)
+        w.archive.import_log(log)
     return w
 
 
@@ -93,7 +93,8 @@ def counted(w: Workspace, log: str = "doors", *by: str, measure: str = "count", 
 def test_a_name_means_who_held_it_then(house: Workspace) -> None:
     """Validity ends with its day; two of one label are told apart; the unresolved stay as kind and text."""
     assert counted(house, "doors", "user") == {
-        "Mira Vale": 2, "badge 77": 1, "Jon Ash (2)": 1, "Jon Ash (3)": 1, "badge 1400": 1, "badge 9999": 1, "(none)": 1,
+        "Mira Vale": 2, "badge 77": 1, "Jon Ash (2)": 1, "Jon Ash (3)": 1, "badge 1400": 1, "badge 9999": 1,
+        "(none)": 1,
     }  # fmt: skip
     assert counted(house, "calls", "user") == {"Jon Ash (2)": 1, "Mira Vale": 1}
     assert counted(house, "doors", "user.written", only={"user": "Mira Vale"}) == {"1234": 2}
@@ -112,8 +113,8 @@ def test_who_is_in_several_groups_counts_in_each_and_once_in_total(house: Worksp
     assert counted(house, "doors", "user.groups") == {"choir": 2, "keys": 2, "(none)": 5}
     assert result.table.total
     assert result.table.total.cells[0] == 8
-    assert any("counts in each of them, and once in the total" in c for c in result.caveats)
-    assert [r[-2] for r in result.records(at={"user.groups": "keys", "user": "Mira Vale"}).rows] == ["1:1"]
+    assert any("counts in each of them, and once in the total" in c for c in result.notes)
+    assert [r[-2] for r in result.events(at={"user.groups": "keys", "user": "Mira Vale"}).rows] == ["1:1"]
     grid = house.run(fermata.Report.of(log="doors", across="user.groups"))
     assert [c.across_label for c in grid.table.measures] == ["choir", "keys", "(none)", "Total"]
     assert grid.table.rows[0].cells == (2, 2, 5, 8)
@@ -130,7 +131,7 @@ def test_a_filter_means_the_identity_by_any_of_its_names(house: Workspace) -> No
     with pytest.raises(RequestError, match=r"user: 'Jon Ash' may mean Jon Ash \(2\) or Jon Ash \(3\); say which"):
         counted(house, "doors", "user", only={"user": "Jon Ash"})
     result = house.run(fermata.Report.of(log="doors", only={"user": "Gone Girl"}))
-    assert any("looked for: Gone Girl (badge 1500)" in c for c in result.caveats)
+    assert any("looked for: Gone Girl (badge 1500)" in c for c in result.notes)
     with pytest.raises(UnknownName, match="there is no user 'Nobody'"):
         counted(house, "doors", "user", only={"user": "Nobody"})
 
@@ -149,30 +150,30 @@ def test_a_unit_means_itself_and_all_below(house: Workspace) -> None:
 def test_figures_lead_to_records_of_the_identity(house: Workspace) -> None:
     """Drill-down keeps the identity and its attribute; the listing shows who it was."""
     result = house.run(fermata.Report.of(log="doors", by=("user.department", "user")))
-    found = result.records(at={"user.department": "Stage", "user": "Mira Vale"})
+    found = result.events(at={"user.department": "Stage", "user": "Mira Vale"})
     assert [r[-2] for r in found.rows] == ["1:1"]
     assert found.rows[0][1] == "Mira Vale"
 
 
 def test_those_without_events_on_request(house: Workspace) -> None:
     """Everyone active in the period with a row of zeros and their attributes; the archived are left out."""
-    found = counted(house, "doors", "user.department", "user", every="user", period="2026-03-12")
+    found = counted(house, "doors", "user.department", "user", zero_rows="user", period="2026-03-12")
     assert found == {("Stage", "Jon Ash (2)"): 1, ("Box office", "Mira Vale"): 0, ("Press", "Jon Ash (3)"): 0}
-    assert counted(house, "doors", "place", every="place", period="2026-03-12") == {
+    assert counted(house, "doors", "place", zero_rows="place", period="2026-03-12") == {
         "Stage side": 1,
         "House": 0,
         "Dock": 0,
         "Library": 0,
     }
-    assert counted(house, "doors", "action", every="action", period="2026-03-12")["forced"] == 0
-    stage = counted(house, "doors", "user", every="user", period="2026-03-12", only={"user.department": "Stage"})
+    assert counted(house, "doors", "action", zero_rows="action", period="2026-03-12")["forced"] == 0
+    stage = counted(house, "doors", "user", zero_rows="user", period="2026-03-12", only={"user.department": "Stage"})
     assert stage == {"Jon Ash (2)": 1}
-    keys = counted(house, "doors", "user", every="user", period="2026-03-13", only={"user.groups": "keys"})
+    keys = counted(house, "doors", "user", zero_rows="user", period="2026-03-13", only={"user.groups": "keys"})
     assert keys == {"Jon Ash (3)": 0}
     with pytest.raises(
         RequestError, match="every user: by may then hold user and its attributes of one value only, not place"
     ):
-        counted(house, "doors", "user", "place", every="user")
+        counted(house, "doors", "user", "place", zero_rows="user")
 
 
 PROBLEMS = [
@@ -195,7 +196,7 @@ PROBLEMS = [
 def test_contradictions_are_errors_that_name_both_rows(make: Maker, rows: str, message: str) -> None:
     """Overlapping validity, one name for two, impossible dates: nothing is merged by guess."""
     w = make(CONFIG, people=PEOPLE.splitlines()[0] + "\n" + rows, places=PLACES, units=UNITS, doors=DOORS)
-    w.import_log("doors")
+    w.archive.import_log("doors")
     with pytest.raises(ConfigError, match=message):
         counted(w, "doors", "user")
 
@@ -204,10 +205,10 @@ def test_trees_without_root_or_end_are_refused(make: Maker) -> None:
     """A parent that is not there, a unit that is part of itself."""
     lost = make(CONFIG, people=PEOPLE, places="Id,Name,In\na,A,zz\n", units=UNITS)
     with pytest.raises(ConfigError, match=r"places\.csv row 2: its parent zz is not in the register"):
-        lost.register("places")
+        lost.registers.register("places")
     round_ = make(CONFIG, people=PEOPLE, places="Id,Name,In\na,A,b\nb,B,a\n", units=UNITS)
     with pytest.raises(ConfigError, match="a is a part of itself"):
-        round_.register("places")
+        round_.registers.register("places")
 
 
 def test_registers_from_a_workbook_and_a_database(make: Maker) -> None:
@@ -215,36 +216,36 @@ def test_registers_from_a_workbook_and_a_database(make: Maker) -> None:
     head, *rows = [line.split(",") for line in PEOPLE.strip().splitlines()]
     w = make(CONFIG.replace("people.csv", "people.xlsx"), places=PLACES, units=UNITS, doors=DOORS)
     with pytest.raises(SourceError, match=r"register people: no file matches people\.xlsx"):
-        w.register("people")
+        w.registers.register("people")
     (w.path / "people.xlsx").write_bytes(xlsx(head, *[[c or None for c in r] for r in rows]))
-    assert w.find("vale")[0].label == "Mira Vale"
+    assert w.registers.find("vale")[0].label == "Mira Vale"
     with sqlite3.connect(w.path / "hr.db") as db:
         db.execute(f"CREATE TABLE staff ({', '.join(h + ' TEXT' for h in (*head[:6], 'Since', *head[7:]))})")
         db.executemany("INSERT INTO staff VALUES (?,?,?,?,?,?,?,?,?)", rows)
     db.close()
     asked = 'database = { query = "SELECT *, Since AS \\"From\\" FROM staff", address = "sqlite:///hr.db" }'
     w = make(CONFIG.replace('files = "people.csv"', asked))
-    w.import_log("doors")
+    w.archive.import_log("doors")
     assert counted(w, "doors", "user")["Mira Vale"] == 2
     with pytest.raises(UnknownName, match="there is no column 'Badges' in the register people"):
-        make(CONFIG.replace('"Badge"', '"Badges"'), people=PEOPLE).register("people")
+        make(CONFIG.replace('"Badge"', '"Badges"'), people=PEOPLE).registers.register("people")
 
 
 def test_finding_people_by_part_of_a_name(house: Workspace) -> None:
     """Candidates with what tells them apart and when last seen, the unresolved too; nothing is merged."""
-    found = house.find("jon")
+    found = house.registers.find("jon")
     assert [(f.label, f.register) for f in found] == [("Jon Ash (2)", "people"), ("Jon Ash (3)", "people")]
     assert [f"{f.last:%m-%d %H:%M}" if f.last else None for f in found] == ["03-12 10:00", "03-15 10:00"]
     assert "badge 1400" in found[1].details
-    (unknown,) = house.find("999")
+    (unknown,) = house.registers.find("999")
     assert (unknown.label, unknown.register) == ("badge 9999", "")
 
 
 def test_a_register_as_of_a_date_is_listed(house: Workspace) -> None:
     """Each row of that day with names, attributes and validity; filtered like events."""
-    table = house.register_table("people", as_of=date(2026, 3, 12))
+    table = house.registers.table("people", as_of=date(2026, 3, 12))
     assert [(r[0], r[4]) for r in table.rows] == [("1", "Box office"), ("2", "Stage"), ("3", "Press"), ("4", "Press")]
-    before = house.register_table("people", as_of=date(2026, 3, 1), only={"groups": "keys"})
+    before = house.registers.table("people", as_of=date(2026, 3, 1), only={"groups": "keys"})
     assert [(r[0], r[4]) for r in before.rows] == [("1", "Stage"), ("3", "Press")]
 
 
@@ -272,7 +273,7 @@ def test_attributes_equal_a_search_through_the_rows(
     lines = [f"{begin + timedelta(days=d)} {h:02d}:30,5,Dock,in" for d, h in events]
     (path / "doors.csv").write_text("When,Who,Area,What\n" + "\n".join(lines) + "\n")
     w = open_workspace(path, now=datetime(2026, 6, 1, tzinfo=UTC))
-    w.import_log("doors")
+    w.archive.import_log("doors")
     expected: dict[str, int] = {}
     for d, _ in events:
         at = begin + timedelta(days=d)

@@ -23,7 +23,7 @@ def importing(path: Path, ready: Connection) -> None:
     """What the process that is killed does: it says when it is about to import."""
     workspace = open_workspace(path)
     ready.send("ready")
-    workspace.import_log("doors", wait=0)
+    workspace.archive.import_log("doors", wait=0)
 
 
 def lines(day: int, n: int) -> str:
@@ -36,14 +36,14 @@ def lines(day: int, n: int) -> str:
 
 def state(workspace: Workspace) -> tuple[int, int]:
     """(imports, events), after checking that everything the manifest names is there and holds what it says."""
-    snapshot = workspace.archive.snapshot()
+    snapshot = workspace.base.archive.snapshot()
     log = snapshot.manifest.log("doors")
     for part in log.parts:
         assert pq.read_table(snapshot.root / part.path).num_rows == part.rows
         assert pq.read_metadata(snapshot.root / part.keys).num_rows == part.rows
     assert sum(f.events for f in log.files.values()) == log.events
     assert all(f.adds_up for f in log.files.values())
-    entries = workspace.archive.ledger()
+    entries = workspace.base.archive.ledger()
     return len(entries), log.events
 
 
@@ -71,32 +71,32 @@ def test_a_kill_at_any_moment_leaves_the_old_state_or_the_new(make: Maker) -> No
         seen.add(now != done)
         done = now
     assert seen == {True, False}, "the kills should hit before and after the commit"
-    workspace.import_log("doors")
+    workspace.archive.import_log("doors")
     files = len(list(workspace.path.glob("*.csv")))
     assert state(workspace)[1] == files * 4000
-    assert not (workspace.archive.root / "staging").exists()
-    named = workspace.archive.snapshot().manifest.paths()
+    assert not (workspace.base.archive.root / "staging").exists()
+    named = workspace.base.archive.snapshot().manifest.paths()
     assert {
-        p.relative_to(workspace.archive.root).as_posix() for p in workspace.archive.root.rglob("*.parquet")
+        p.relative_to(workspace.base.archive.root).as_posix() for p in workspace.base.archive.root.rglob("*.parquet")
     } == named
 
 
 def test_of_two_imports_one_waits_or_says_so(make: Maker) -> None:
     """While one process holds the archive another waits, saying so, and gives up after the time it was given."""
     workspace = make(plain(), a=lines(1, 10))
-    with workspace.archive.writing(NOW.replace(tzinfo=None)):
+    with workspace.base.archive.writing(NOW.replace(tzinfo=None)):
         said: list[str] = []
         with pytest.raises(ArchiveBusy, match=r"another import \(process \d+\) has held the archive for 0 s"):
-            workspace.import_log("doors", wait=0.2, progress=said.append)
+            workspace.archive.import_log("doors", wait=0.2, progress=said.append)
         assert len(said) == 1
         assert "waiting" in said[0]
-    assert workspace.import_log("doors")[0].file
+    assert workspace.archive.import_log("doors")[0].file
 
 
 def test_reports_and_imports_do_not_disturb_each_other(make: Maker) -> None:
     """Reports running while files come in see whole imports only, and never fail."""
     workspace = make(plain(), f00=lines(0, 500))
-    workspace.import_log("doors")
+    workspace.archive.import_log("doors")
     counts, stop = [], threading.Event()
 
     def read() -> None:
@@ -108,7 +108,7 @@ def test_reports_and_imports_do_not_disturb_each_other(make: Maker) -> None:
     thread.start()
     for i in range(1, 6):
         (workspace.path / f"f{i:02d}.csv").write_text(lines(i, 500))
-        workspace.import_log("doors")
+        workspace.archive.import_log("doors")
     stop.set()
     thread.join()
     assert set(counts) <= {500 * n for n in range(1, 7)}
@@ -121,39 +121,39 @@ def test_files_replaced_stay_readable_for_a_day(make: Maker) -> None:
     import datetime
 
     workspace = make(plain(), a=lines(1, 50))
-    workspace.import_log("doors")
-    before = workspace.place()
+    workspace.archive.import_log("doors")
+    before = workspace.base.place()
     old = [before.snapshot.root / p.path for p in before.snapshot.manifest.log("doors").parts]
     (workspace.path / "fermata.toml").write_text(plain('zone = "UTC"'))
     again = open_workspace(workspace.path, now=NOW)
-    again.import_log("doors")
+    again.archive.import_log("doors")
     assert all(p.exists() for p in old)
     (workspace.path / "b.csv").write_text(lines(2, 5))
-    open_workspace(workspace.path, now=NOW + datetime.timedelta(days=2)).import_log("doors")
+    open_workspace(workspace.path, now=NOW + datetime.timedelta(days=2)).archive.import_log("doors")
     assert not any(p.exists() for p in old)
 
 
 def test_keys_are_made_anew_when_the_engine_hashes_differently(make: Maker) -> None:
     """A sidecar of another engine version is rewritten from the events, and duplicates are still found."""
     workspace = make(plain(), a=lines(1, 50))
-    workspace.import_log("doors")
-    path = workspace.archive.manifest_path
+    workspace.archive.import_log("doors")
+    path = workspace.base.archive.manifest_path
     path.write_text(path.read_text().replace('"key_probe": "', '"key_probe": "9'))
-    for part in workspace.archive.snapshot().manifest.log("doors").parts:
+    for part in workspace.base.archive.snapshot().manifest.log("doors").parts:
         pq.write_table(
-            pq.read_table(workspace.archive.root / part.keys).slice(0, 0), workspace.archive.root / part.keys
+            pq.read_table(workspace.base.archive.root / part.keys).slice(0, 0), workspace.base.archive.root / part.keys
         )
     (workspace.path / "b.csv").write_text(lines(1, 60))
-    outcome = workspace.import_log("doors")[-1]
+    outcome = workspace.archive.import_log("doors")[-1]
     assert outcome.file
     assert (outcome.file.stored, outcome.file.duplicate) == (10, 50)
-    assert fermata.open(workspace.path).archive.ledger()
+    assert fermata.open(workspace.path).base.archive.ledger()
 
 
 def test_a_damaged_manifest_is_named(make: Maker, tmp_path: Path) -> None:
     """An unreadable manifest is an error that says what to do, not an empty archive."""
     workspace = make(plain(), a=lines(1, 5))
-    workspace.import_log("doors")
-    workspace.archive.manifest_path.write_text("{")
+    workspace.archive.import_log("doors")
+    workspace.base.archive.manifest_path.write_text("{")
     with pytest.raises(fermata.DataError, match="restore it from a backup"):
         workspace.log("doors").run()

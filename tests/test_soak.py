@@ -1,4 +1,6 @@
-"""A long random walk of imports, reports, take-backs, compactions, deliveries and kills: at its end every figure is that of a recount."""
+"""A long random walk of imports, reports, undone imports, compactions, deliveries and kills: at its end every figure is
+that of a recount.
+"""
 
 from __future__ import annotations
 
@@ -35,13 +37,13 @@ def act(path: Path, what: str, now: datetime) -> None:
     house = open_workspace(path, now=now)
     try:
         if what == "import":
-            house.import_log("doors")
+            house.archive.import_log("doors")
         elif what == "compact":
-            house.compact("doors")
+            house.archive.compact("doors")
         elif what == "send":
-            house.send()
+            house.deliveries.send()
         elif what.startswith("take back"):
-            house.take_back(int(what.split()[-1]))
+            house.archive.undo_import(int(what.split()[-1]))
     except FermataError:
         return  # said, and nothing half done: the checks tell
 
@@ -81,7 +83,7 @@ class Walk:
         self.done[what] += 1
 
     def _back(self) -> str:
-        live = open_workspace(self.house.path, now=self.now).archive.snapshot().manifest.log("doors").files
+        live = open_workspace(self.house.path, now=self.now).base.archive.snapshot().manifest.log("doors").files
         return f"take back {max(f.import_no for f in live.values())}" if live else "compact"
 
     def _events(self, count: int) -> list[Event]:
@@ -108,18 +110,18 @@ class Walk:
         """Everything imported at last: ledger, sums, figures, files."""
         act(self.house.path, "import", self.now)
         house = open_workspace(self.house.path, now=self.now)
-        state = house.archive.snapshot().manifest.log("doors")
+        state = house.base.archive.snapshot().manifest.log("doors")
         assert all(f.adds_up for f in state.files.values())
         assert state.events == sum(f.events for f in state.files.values())
         events = [e for held in self.files.values() for e in held]
         assert state.events == len(events)
         for by, key in ((("device",), lambda e: (e[2],)), (("month", "device"), lambda e: (f"{e[0]:%Y-%m}", e[2]))):
             counts = collections.Counter(map(key, events))
-            rows = house.run(house.definition("doors").changed(by=list(by), zone="UTC")).rows
+            rows = house.run(house.reports.definition("doors").changed(by=list(by), zone="UTC")).rows
             assert {tuple(r[:-1]): r[-1] for r in rows} == counts
-        assert [v.state for v in house.verify()[:2]] == ["same", "same"]
-        named = house.archive.snapshot().manifest.paths()
-        there = {p.relative_to(house.archive.root).as_posix() for p in house.archive.root.rglob("*.parquet")}
+        assert [v.state for v in house.shelf.verify()[:2]] == ["same", "same"]
+        named = house.base.archive.snapshot().manifest.paths()
+        there = {p.relative_to(house.base.archive.root).as_posix() for p in house.base.archive.root.rglob("*.parquet")}
         assert named <= there
 
 
@@ -128,7 +130,9 @@ class Walk:
 def test_a_long_walk_ends_with_every_figure_a_recount(
     make: Maker, seed: int, record_property: Callable[[str, object], None]
 ) -> None:
-    """Whatever was done and killed in between: once all files are in, counts, ledger and shelf are those of the files."""
+    """Whatever was done and killed in between: once all files are in, counts, ledger and shelf are those of the
+    files.
+    """
     house = make(post.DOORS % 25, people=post.PEOPLE, teams=post.TEAMS)
     (house.path / "deliveries").mkdir()
     (house.path / "deliveries" / "daily.toml").write_text(DELIVERY, encoding="utf-8")

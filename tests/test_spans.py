@@ -11,9 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fermata.analysis import combine
-from fermata.analysis.finish import outermost
-from fermata.reports.model import Report
-from fermata.reports.resolve import resolve
+from fermata.analysis.order import outermost
+from fermata.reports.compile.resolve import resolve
+from fermata.reports.definition.report import Report
 from fermata.timeline import Period
 from tests import engines
 from tests.conftest import examples
@@ -48,7 +48,8 @@ def duck() -> engines.Duck:
 
 @given(
     lots(),
-    st.lists(st.sampled_from(["user", "hour", "day", "week", "month", "weekday", "hour of day"]), max_size=3, unique=True),
+    st.lists(st.sampled_from(["user", "hour", "day", "week", "month", "weekday", "hour of day"]), max_size=3,
+    unique=True),
     st.sampled_from(["P2D", "PT37H", "P3D"]),
 )  # fmt: skip
 @examples(60)
@@ -103,9 +104,11 @@ def test_long_runs_of_units_are_reckoned_like_short_ones(duck: engines.Duck) -> 
 
 
 @given(
-    lots(), st.sampled_from(["user", "day", "weekday"]), st.sampled_from([[], ["device"], ["hour of day"]]), st.integers(1, 3),
+    lots(), st.sampled_from(["user", "day", "weekday"]), st.sampled_from([[], ["device"], ["hour of day"]]),
+    st.integers(1, 3),
     st.lists(
-        st.sampled_from(["count", "time", "total pages", "mean pages", "first", "last", "least pages", "most duration", "share", "distinct user"]),
+        st.sampled_from(["count", "time", "total pages", "mean pages", "first", "last", "least pages", "most duration",
+        "share", "distinct user"]),
         min_size=1, max_size=5, unique=True,
     ),
 )  # fmt: skip
@@ -113,7 +116,9 @@ def test_long_runs_of_units_are_reckoned_like_short_ones(duck: engines.Duck) -> 
 def test_a_top_folded_is_the_top_asked_for(
     duck: engines.Duck, lot: tuple[str, str, list[Event]], first: str, more: list[str], n: int, columns: list[str]
 ) -> None:
-    """The groups a top N keeps, and all others as one, are the same folded from all groups as asked of the events again."""
+    """The groups a top N keeps, and all others as one, are the same folded from all groups as asked of the events
+    again.
+    """
     name, day, events = lot
     placed = duck.place(events)
     asked = Report.of(log="log", period=f"{day}T00:00/P3D", by=[first, *more], columns=columns, top=n)

@@ -109,19 +109,24 @@ def test_changes_are_where_the_offset_differs(place: tuple[str, str], days: int)
         ("P1M/2026-03-15", "16 February to 15 March 2026", "2026-02-16 00:00 +00:00 to 2026-03-16 00:00 +00:00"),
         ("2026-03-02T08:00/PT12H", "2 March 2026 08:00 to 20:00", "2026-03-02 08:00 +00:00 to 2026-03-02 20:00 +00:00"),
         ("2026-03-02T08:00/18:30", "2 March 2026 08:00 to 18:30", "2026-03-02 08:00 +00:00 to 2026-03-02 18:30 +00:00"),
-        ("2026-03-01T00:00/2026-03-31T23:59", "1 to 31 March 2026", "2026-03-01 00:00 +00:00 to 2026-04-01 00:00 +01:00"),
-        ("2026-03-28T12:00Z/2026-03-29T12:00Z", "28 March 2026 12:00 to 29 March 2026 13:00", "2026-03-28 12:00 +00:00 to 2026-03-29 13:00 +01:00"),
+        ("2026-03-01T00:00/2026-03-31T23:59", "1 to 31 March 2026",
+         "2026-03-01 00:00 +00:00 to 2026-04-01 00:00 +01:00"),
+        ("2026-03-28T12:00Z/2026-03-29T12:00Z", "28 March 2026 12:00 to 29 March 2026 13:00",
+         "2026-03-28 12:00 +00:00 to 2026-03-29 13:00 +01:00"),
         ("last month", "1 to 31 March 2026", "2026-03-01 00:00 +00:00 to 2026-04-01 00:00 +01:00"),
         ("this month", "1 April 2026 00:00 to 08:12", "2026-04-01 00:00 +01:00 to 2026-04-01 08:12 +01:00"),
         ("yesterday", "31 March 2026", "2026-03-31 00:00 +01:00 to 2026-04-01 00:00 +01:00"),
         ("last week", "23 to 29 March 2026", "2026-03-23 00:00 +00:00 to 2026-03-30 00:00 +01:00"),
         ("last 7 days", "25 to 31 March 2026", "2026-03-25 00:00 +00:00 to 2026-04-01 00:00 +01:00"),
-        ("last 24 hours", "31 March 2026 08:12 to 1 April 2026 08:12", "2026-03-31 08:12 +01:00 to 2026-04-01 08:12 +01:00"),
+        ("last 24 hours", "31 March 2026 08:12 to 1 April 2026 08:12",
+         "2026-03-31 08:12 +01:00 to 2026-04-01 08:12 +01:00"),
         ("last 2 quarters", "1 October 2025 to 31 March 2026", "2025-10-01 00:00 +01:00 to 2026-04-01 00:00 +01:00"),
         ("last pay", "16 to 29 March 2026", "2026-03-16 00:00 +00:00 to 2026-03-30 00:00 +01:00"),
-        ("trade 2026-12-30", "23 November 2026 to 3 January 2027", "2026-11-23 00:00 +00:00 to 2027-01-04 00:00 +00:00"),
+        ("trade 2026-12-30", "23 November 2026 to 3 January 2027",
+         "2026-11-23 00:00 +00:00 to 2027-01-04 00:00 +00:00"),
         ("FY2026-Q2", "6 July to 5 October 2026", "2026-07-06 00:00 +01:00 to 2026-10-06 00:00 +01:00"),
-        ("year to date", "1 January 2026 00:00 to 1 April 2026 08:12", "2026-01-01 00:00 +00:00 to 2026-04-01 08:12 +01:00"),
+        ("year to date", "1 January 2026 00:00 to 1 April 2026 08:12",
+         "2026-01-01 00:00 +00:00 to 2026-04-01 08:12 +01:00"),
     ],
 )  # fmt: skip
 def test_written_periods(text: str, words: str, exact: str) -> None:
@@ -225,12 +230,13 @@ PLAIN = {
 
 
 @given(
-    st.sampled_from(sorted(PLAIN)), st.sampled_from(["Europe/Lisbon", "America/New_York", "Australia/Lord_Howe", "Asia/Kolkata"]),
+    st.sampled_from(sorted(PLAIN)), st.sampled_from(["Europe/Lisbon", "America/New_York", "Australia/Lord_Howe",
+    "Asia/Kolkata"]),
     st.times().map(lambda t: t.replace(second=0, microsecond=0, tzinfo=None)), st.integers(0, 500), st.integers(0, 120),
 )  # fmt: skip
 def test_recurrences_equal_a_walk_through_the_days(text: str, tz: str, clock: time, begins: int, days: int) -> None:
-    """Plain forms and rules of RFC 5545 fire on the days one would tick in a calendar, at that time of the zone's clock; steps of
-    `after` are those of `between`.
+    """Plain forms and rules of RFC 5545 fire on the days one would tick in a calendar, at that time of the zone's
+    clock; steps of `after` are those of `between`.
     """
     when = text if "FREQ" in text else f"{text} at {clock:%H:%M}"
     rule = recurrence(when, tz, first=date(2026, 1, 2), at=f"{clock:%H:%M}" if "FREQ" in text else "")
@@ -277,3 +283,13 @@ def test_recurrences_that_make_no_sense(text: str, why: str) -> None:
     """What cannot be read, or never happens, is an error that says what would be right."""
     with pytest.raises(RequestError, match=re.escape(why)):
         recurrence(text, "Europe/Lisbon")
+
+
+@pytest.mark.parametrize(("text", "meant"), [
+    ("March 2026", "2026-03"), ("01/03/2026", "2026-03-01 or 2026-01-03"), ("28.3.2026", "2026-03-28"), ("lastmonth", "last month"),
+    ("3/2026", "2026-03"),
+])  # fmt: skip
+def test_a_period_as_people_write_it_is_answered_with_the_right_one(text: str, meant: str) -> None:
+    """The message says how it is written here."""
+    with pytest.raises(RequestError, match=f"did you mean {meant}\\?"):
+        Period.parse(text, LISBON).resolve(NOW)

@@ -39,13 +39,13 @@ pairing = { opening = "in", closing = "out", by = "user", reach = "16 hours" }
 """
     )
     workspace = make(config, doors=table("Pairing over the first of a month"))
-    workspace.import_log("doors")
+    workspace.archive.import_log("doors")
     shifts = workspace.log("shifts")
     march = shifts.during("2026-03").measure("count", "time").run()
     assert march.table.total
     assert march.table.total.cells == (2, 8 * HOUR)
-    assert any(n.startswith("1 of shifts of this period unfinished") for n in march.caveats)
-    assert any(n.startswith("1 closings of this period without an opening") for n in march.caveats)
+    assert any(n.startswith("1 of shifts of this period unfinished") for n in march.notes)
+    assert any(n.startswith("1 closings of this period without an opening") for n in march.notes)
     by_month = shifts.during("2026-02/2026-03").only(user="Ann").by("month").measure("time").run().table
     assert [r.cells[0] for r in by_month.body] == [2 * HOUR, 6 * HOUR]
     listed = shifts.during("2026-03").only(pairing="no opening").events()
@@ -66,7 +66,7 @@ user = "Who"
 """
     )
     workspace = make(config, stays=table("Splitting over a clock change, and concurrency"))
-    workspace.import_log("stays")
+    workspace.archive.import_log("stays")
     stays = workspace.log("stays")
     ann = stays.during("2026-03-28/2026-03-29").only(user="Ann").by("day").measure("time").run().table
     assert [r.cells[0] for r in ann.body] == [2 * HOUR, 5 * HOUR]
@@ -91,7 +91,7 @@ duration = { column = "Minutes", form = "minutes" }
 """
     )
     workspace = make(config, entries=f"From,Minutes\n{rows}\n2026-03-05 23:50,16\n")
-    workspace.import_log("entries")
+    workspace.archive.import_log("entries")
     asked = workspace.log("entries").during("2026-03-02").measure("time")
     quarter = HOUR // 4
     assert [asked.rounding(f"{how} 15 minutes").run().cell() for how in ("up", "down", "nearest")] == [
@@ -124,7 +124,7 @@ amount = { column = "Amount", type = "money", unit = "EUR" }
 """
     )
     workspace = make(config, credit=table("Balance"))
-    workspace.import_log("credit")
+    workspace.archive.import_log("credit")
     march = (
         workspace.log("credit")
         .during("2026-03")

@@ -2,7 +2,7 @@
 
     import fermata
     hall = fermata.open("quillmere")
-    hall.log("doors").during("2026-03").only(action="denied").by("place", "device").measure("count")
+    hall.log("doors").during("2026-03").only(action="refused").by("place", "device").measure("count")
     fermata.read("export.csv", time="When", user="Badge", zone="Europe/Lisbon")     # no workspace needed
 
 Names are loaded when first used, so that importing the package costs next to nothing.
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from fermata.api.workspace import Workspace
     from fermata.api.workspace import open_workspace as open
     from fermata.errors import ConfigError, DataError, FermataError, RequestError, UnknownName
-    from fermata.reports.model import Report
+    from fermata.reports.definition.report import Report
     from fermata.timeline import Calendar, Period
 
 __all__ = [
@@ -62,7 +62,7 @@ _PLACES = {
     "FermataError": "fermata.errors",
     "RequestError": "fermata.errors",
     "UnknownName": "fermata.errors",
-    "Report": "fermata.reports.model",
+    "Report": "fermata.reports.definition.report",
     "Calendar": "fermata.timeline",
     "Period": "fermata.timeline",
 }

@@ -1,7 +1,7 @@
 """A record that is only ever added to: JSON lines, each with the hash of the line before, and the head apart.
 
-A line that was changed, and lines taken from the end, are found when it is read. Whoever can write the directory can make a new
-record altogether; to find that as well, note the head that `verify` prints somewhere else.
+A line that was changed, and lines taken from the end, are found when it is read. Whoever can write the directory can
+make a new record altogether; to find that as well, note the head that `verify` prints somewhere else.
 """
 
 from __future__ import annotations
@@ -24,7 +24,9 @@ Head = tuple[int, str]  # how many bytes count, and the hash of the last line
 
 
 def follow(raw: bytes, path: Path) -> tuple[list[dict[str, Any]], str]:
-    """The lines of a chain and the hash of the last. Raises ArchiveDamaged at a line that does not follow from the one before."""
+    """The lines of a chain and the hash of the last. Raises ArchiveDamaged at a line that does not follow from the one
+    before.
+    """
     lines, head = [], ""
     for i, line in enumerate(raw.splitlines(), 1):
         try:
@@ -71,7 +73,9 @@ class Chain:
         return lines, (size, last)
 
     def _end(self) -> Head:
-        """Where the record ends. What its head covers was checked when it was written, and is again whenever it is read."""
+        """Where the record ends. What its head covers was checked when it was written, and is again whenever it is
+        read.
+        """
         size, head = self._head()
         try:
             if self.path.stat().st_size == size:

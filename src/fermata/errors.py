@@ -6,6 +6,7 @@ FermataError                   base of all; `exit_code` is what the command line
 │   └── ConfigError            a TOML file is wrong: every problem of the file at once
 └── DataError                  the data, the archive or the engine failed: exit code 1
     ├── SourceError (OSError)  a log file cannot be read as declared
+    │   └── FilesFailed        some files of an import could not be read; the others are imported
     ├── ArchiveBusy            another import is running
     ├── ArchiveDamaged         the archive does not hold what its manifest says
     └── TooLarge (OverflowError)  a total beyond what a 64-bit integer holds
@@ -15,6 +16,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable
+from typing import Any
 
 __all__ = [
     "ArchiveBusy",
@@ -22,6 +24,7 @@ __all__ = [
     "ConfigError",
     "DataError",
     "FermataError",
+    "FilesFailed",
     "RequestError",
     "SourceError",
     "TooLarge",
@@ -41,6 +44,10 @@ class RequestError(FermataError, ValueError):
     exit_code = 2
 
 
+class NotForViewers(RequestError, AttributeError):
+    """Something that a viewer's workspace does not have."""
+
+
 class UnknownName(RequestError, LookupError):
     """A field, log, report, value or option that does not exist."""
 
@@ -55,10 +62,17 @@ class UnknownName(RequestError, LookupError):
         if not names:
             text += f"; no {what} is declared"
         elif len(names) <= 40:
-            text += f" ({what}s: {', '.join(names)})"
+            text += f" ({plural(what)}: {', '.join(names)})"
         elif not near:
             text += f" ({len(names):,} are known, for instance {', '.join(names[:5])})"
         return cls(text)
+
+
+def plural(word: str) -> str:
+    """More than one of what a word names: `deliveries`, `kinds of log`."""
+    head, of, tail = word.partition(" of ")
+    several = f"{head[:-1]}ies" if head[-1:] == "y" and head[-2:-1] not in "aeiou" else f"{head}s"
+    return f"{several}{of}{tail}"
 
 
 class ConfigError(RequestError):
@@ -77,6 +91,14 @@ class DataError(FermataError):
 
 class SourceError(DataError, OSError):
     """A log file cannot be read as its mapping declares."""
+
+
+class FilesFailed(SourceError):
+    """Some files could not be imported; `done` is what became of the others, which are."""
+
+    def __init__(self, problems: list[str], done: list[Any]) -> None:
+        self.problems, self.done = problems, done
+        super().__init__("\n".join(problems))
 
 
 class ArchiveBusy(DataError):

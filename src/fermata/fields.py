@@ -10,6 +10,7 @@ import re
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from fermata.digest import apart
 from fermata.errors import RequestError, UnknownName
 from fermata.kinds import KINDS
 
@@ -39,7 +40,9 @@ ENGINE_TYPES: dict[FieldType, str] = {  # as the embedded engine and Parquet nam
 class Field:
     """One field of a log. `scale` is the number of decimals kept exactly in a 64-bit integer (money: 2).
 
-    `names` says what kind of name a user or device field holds (badge, extension ...).
+    `names` says what kind of name a user or device field holds (badge, extension ...). `origin` is the field it says
+    the same as in other words, such as the text as written beside a spelling: what a viewer may not see of that one is
+    not seen of this one.
     """
 
     name: str
@@ -47,6 +50,12 @@ class Field:
     unit: str = ""
     scale: int = 0
     names: str = ""
+    origin: str = ""
+
+    @property
+    def source(self) -> str:
+        """The name of the field that access goes by: its origin's, or its own."""
+        return self.origin or self.name
 
     @property
     def stored(self) -> str:
@@ -70,8 +79,8 @@ class LogSchema:
     """What a log's events hold. `spans` says that its events are meant to have a finish.
 
     The fields are in the order they were declared, the common ones first. `attributes` are what registers add when a
-    question is asked (`user.department`); they are not stored. `derivation` says how the events of a derived log are made from
-    those of others, `computed` which fields are worked out from others when asked for.
+    question is asked (`user.department`); they are not stored. `derivation` says how the events of a derived log are
+    made from those of others, `computed` which fields are worked out from others when asked for.
     """
 
     name: str
@@ -79,10 +88,14 @@ class LogSchema:
     spans: bool = False
     kind: str = ""
     zone: str = "UTC"
-    attributes: tuple[Field, ...] = ()
+    attributes: tuple[Field, ...] = field(
+        default=(), metadata=apart("what registers could add; what is asked for is looked up")
+    )
     derivation: Any = None
-    computed: tuple[Any, ...] = ()
-    by_name: dict[str, Field] = field(init=False, repr=False, compare=False, hash=False, default_factory=dict)
+    computed: tuple[Any, ...] = field(default=(), metadata=apart("those asked for stand in the strand"))
+    by_name: dict[str, Field] = field(
+        init=False, repr=False, compare=False, hash=False, default_factory=dict, metadata=apart("the fields by name")
+    )
 
     def __post_init__(self) -> None:
         made = tuple(c.field for c in self.computed)
@@ -93,7 +106,7 @@ class LogSchema:
         """The names of the archive's logs behind it: itself, unless it is derived."""
         if self.derivation is None:
             return (self.name,)
-        found = [n for s in self.derivation.inputs for n in s.stored_logs] or [self.derivation.beside]
+        found = [n for s in self.derivation.inputs for n in s.stored_logs] or self.derivation.rests_on
         return tuple(dict.fromkeys(found))
 
     def field(self, name: str) -> Field:

@@ -9,7 +9,7 @@ import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from fermata.errors import ArchiveBusy
+from fermata.errors import ArchiveBusy, DataError
 
 __all__ = ["alone"]
 
@@ -20,8 +20,12 @@ def alone(path: Path, what: str, wait: float, say: Callable[[str], None] = lambd
 
     Waits up to `wait` seconds for another process (saying so through `say`), then raises ArchiveBusy.
     """
-    path.parent.mkdir(parents=True, exist_ok=True)
-    with path.open("a+") as lock:
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        lock = path.open("a+")
+    except OSError as e:
+        raise DataError(f"{path}: cannot be written: {e.strerror}; nothing was done") from None
+    with lock:
         until, said = time.monotonic() + wait, False
         while True:
             try:
@@ -32,7 +36,8 @@ def alone(path: Path, what: str, wait: float, say: Callable[[str], None] = lambd
                 holder = lock.read().strip() or "unknown"
                 if time.monotonic() >= until:
                     raise ArchiveBusy(
-                        f"another {what} (process {holder}) has held the archive for {wait:.0f} s; try again when it is done"
+                        f"another {what} (process {holder}) has held the archive for {wait:.0f} s; try again when it "
+                        "is done"
                         if what == "import"
                         else f"another {what} (process {holder}) is at work; nothing was done"
                     ) from None

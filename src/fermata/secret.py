@@ -1,4 +1,6 @@
-"""Passwords, keys and tokens: from the environment, or from a file only its owner may read. Never printed, never kept."""
+"""Passwords, keys and tokens: from the environment, or from a file only its owner may read. Never printed, never
+kept.
+"""
 
 from __future__ import annotations
 

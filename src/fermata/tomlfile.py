@@ -26,7 +26,7 @@ KEY = re.compile(r"""\s*((?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[A-Za-z
 def load(path: Path) -> tuple[dict[str, Any], str]:
     """The tables of the file and its text. Raises ConfigError if it is no TOML or not readable."""
     try:
-        text = path.read_text(encoding="utf-8")
+        text = path.read_text(encoding="utf-8-sig")
         return tomllib.loads(text), text
     except OSError as e:
         raise ConfigError(str(path), [f"cannot be read: {e.strerror}"]) from None
@@ -34,6 +34,8 @@ def load(path: Path) -> tuple[dict[str, Any], str]:
         raise ConfigError(str(path), ["is not UTF-8 text; save it as UTF-8"]) from None
     except tomllib.TOMLDecodeError as e:
         raise ConfigError(str(path), [f"is not TOML: {e}"]) from None
+    except RecursionError:
+        raise ConfigError(str(path), ["its lists or tables stand too deep in each other"]) from None
 
 
 def parse(model: type[M], data: Any, path: Path | str, text: str, at: tuple[str, ...] = ()) -> M:
@@ -59,9 +61,20 @@ def problems(error: ValidationError, model: type[BaseModel], text: str, at: tupl
         elif item["type"] != "value_error":
             message = f"should be {message[0].lower() + message[1:]}, not {item['input']!r}"
         line = line_of(text, keys)
-        place = ".".join(keys)
+        place = _place(keys)
         found.append(f"{f'line {line}, ' if line else ''}{place + ': ' if place else ''}{message}")
     return list(dict.fromkeys(found))
+
+
+def _place(keys: tuple[str, ...]) -> str:
+    """Where a problem is, in words: `columns 1`, `ask.back`; places in a list count from 1."""
+    words: list[str] = []
+    for key in keys:
+        if key.isdigit() and words:
+            words[-1] += f" {int(key) + 1}"
+        elif not (key == "measure" and words and words[-1].startswith("columns ")):
+            words.append(key)
+    return ".".join(words)
 
 
 def _is_branch(key: object) -> bool:
@@ -76,10 +89,11 @@ def _near(key: str, model: Any, loc: tuple[int | str, ...]) -> str:
         annotation = fields[part].annotation if part in fields else None
         nested = next((a for a in _models(annotation)), None)
         fields = nested.model_fields if nested else fields
-    close = nearest(key, fields)
+    names = [field.alias or name for name, field in fields.items()]
+    close = nearest(key, names)
     if close:
         return f"; did you mean {' or '.join(close)}?"
-    return f" (keys: {', '.join(fields)})"
+    return f" (keys: {', '.join(names)})"
 
 
 def _models(annotation: Any) -> list[Any]:

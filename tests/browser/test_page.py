@@ -22,7 +22,7 @@ from selenium.webdriver.support.ui import WebDriverWait
 
 from fermata.api.result import Result
 from fermata.api.workspace import Workspace
-from fermata.reports.model import Report
+from fermata.reports.definition.report import Report
 from tests.conftest import Maker, plain, raw
 from tests.test_outputs import HOSTILE
 
@@ -110,7 +110,9 @@ def test_sort_filter_open_and_close(driver: Driver, refused: Path) -> None:
 
 
 def test_a_figure_leads_to_its_events(driver: Driver, refused: Path, hall: Workspace) -> None:
-    """With the keyboard: a figure opens the list of its events with file and record, Escape closes it, the focus returns."""
+    """With the keyboard: a figure opens the list of its events with file and record, Escape closes it, the focus
+    returns.
+    """
     page = opened(driver, refused)
     figure = next(r for r in page.find_elements(By.CSS_SELECTOR, "tbody tr") if "Score vault" in r.text).find_element(
         By.CSS_SELECTOR, "button.f"
@@ -151,7 +153,8 @@ def test_nothing_is_cut(driver: Driver, refused: Path, hall: Workspace, tmp_path
         page = opened(driver, path, width)
         assert page.execute_script("return document.documentElement.scrollWidth") <= width
         assert page.execute_script(
-            "return [...document.querySelectorAll('.scroll')].every(s => s.tabIndex === 0 && (s.getAttribute('aria-label') || s.getAttribute('aria-labelledby')))"
+            "return [...document.querySelectorAll('.scroll')].every(s => s.tabIndex === 0 && "
+            "(s.getAttribute('aria-label') || s.getAttribute('aria-labelledby')))"
         )
         quiet(page)
 
@@ -166,13 +169,14 @@ def test_hostile_text_stays_text(driver: Driver, make: Maker, tmp_path: Path) ->
         ]
     )
     house = make(plain(), doors=text.getvalue())
-    house.import_log("doors")
+    house.archive.import_log("doors")
     page = opened(
         driver, house.log("doors").by("user").measure("count").titled(HOSTILE["end"]).run().save(tmp_path / "h.html")
     )
     assert (
         page.execute_script(
-            "return document.querySelectorAll('main script:not([type=\"application/json\"]), main style, main img[src=x]').length"
+            'return document.querySelectorAll(\'main script:not([type="application/json"]), main style, main '
+            "img[src=x]').length"
         )
         == 0
     )
@@ -188,7 +192,7 @@ def test_hostile_text_stays_text(driver: Driver, make: Maker, tmp_path: Path) ->
 
 def test_a_long_listing(driver: Driver, hall: Workspace, tmp_path: Path) -> None:
     """Rows are set out a screen at a time, sorted and filtered over all of them."""
-    listed = Result(hall.listing(Report(log="doors", period="2026-03")), hall.place())
+    listed = Result(hall.listing(Report(log="doors", period="2026-03")), hall.base.place())
     page = opened(driver, listed.save(tmp_path / "l.html"))
     said = page.find_element(By.CSS_SELECTOR, "main output")
     total = f"{len(listed.rows):,}"

@@ -47,7 +47,7 @@ def cases() -> list[Event]:
                     None if length is None else start + timedelta(minutes=length),
                     random.choice(("Ann", "Bob", "Cy", None)),
                     random.choice(("A", "B", "A_1")),
-                    random.choice(("in", "out", "denied")),
+                    random.choice(("in", "out", "refused")),
                     random.choice((None, 1, 2, 3, 50)),
                     random.choice((None, 5, 125, 1999)),
                     random.choice(((), ("x",), ("x", "y"))),
@@ -62,7 +62,9 @@ PERIOD = (at("2025-09-30T23:00"), at("2026-03-31T23:00"))  # 1 October 2025 to 3
 
 @pytest.hookimpl(tryfirst=True)  # before the groups are read
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """What the Spark client itself leaves open or warns of is not ours. Of two workers one has the tests with Spark, the other the rest."""
+    """What the Spark client itself leaves open or warns of is not ours. Of two workers one has the tests with Spark,
+    the other the rest.
+    """
     for item in items:
         item.add_marker(pytest.mark.xdist_group("spark" if item.get_closest_marker("spark") else "others"))
         if item.get_closest_marker("spark"):

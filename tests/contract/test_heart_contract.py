@@ -1,4 +1,6 @@
-"""The measuring heart gives the same figures on every engine as on the embedded one, which is held to slow references elsewhere."""
+"""The measuring heart gives the same figures on every engine as on the embedded one, which is held to slow references
+elsewhere.
+"""
 
 from __future__ import annotations
 
@@ -9,16 +11,17 @@ from typing import Any
 
 import pytest
 
-from fermata.analysis import guarding, reduce
+from fermata.analysis import counters, masking, reduce
+from fermata.analysis.combined_logs import Combine, Part
 from fermata.analysis.computed import Arithmetic, Classes, Price, Rates, Rule
-from fermata.analysis.derive import Assembly, Collapse, Link, Pairing, Part, States
+from fermata.analysis.derive import Link, Merge, Pairing, States
 from fermata.analysis.filters import Selection, conditions
 from fermata.analysis.formula import Formula
 from fermata.analysis.plan import HoursOf
 from fermata.analysis.presence import Contacts, inside_at
 from fermata.fields import Field
 from fermata.registers.scope import pseudonym
-from fermata.reports.terms import Terms
+from fermata.reports.compile.calendars import Terms
 from fermata.timeline.hours import Hours, week
 from tests import engines
 from tests.contract.conftest import EVENTS, ZONE
@@ -31,7 +34,8 @@ TURN_UTC = TURN.replace(tzinfo=UTC)
 PRICES = tuple(
     Price((m,), a, b, each, time, (amount,), least)
     for m, a, b, each, time, amount, least in (
-        ("A", EVER, TURN, 100, 31_500, 25, 50), ("A", TURN, NEVER, 0, 33_333, 7, 50), ("*", EVER, TURN, 1, 9, 1, 0), ("*", TURN, NEVER, 5, 11, 1, 0),
+        ("A", EVER, TURN, 100, 31_500, 25, 50), ("A", TURN, NEVER, 0, 33_333, 7, 50), ("*", EVER, TURN, 1, 9, 1, 0),
+         ("*", TURN, NEVER, 5, 11, 1, 0),
     )
 )  # fmt: skip
 COMPUTED = (
@@ -54,15 +58,20 @@ COMPUTED = (
 )
 DERIVED = {
     **{
-        f"pairs {policy}": Pairing((HERE,), ("in",), ("out",), ("user",), timedelta(hours=30), policy, timedelta(hours=5) if policy == "at most" else None)
+        f"pairs {policy}": Pairing((HERE,), ("in",), ("out",), ("user",), timedelta(hours=30), policy,
+        timedelta(hours=5) if policy == "at most" else None)
         for policy in ("open", "until next", "at most", "day's end", "log's end")
     },
     "states": States((HERE,), ("device",)),
-    **{f"things {keep}": Collapse((HERE,), ("user",), timedelta(hours=2), keep, ("pages",), 9 * DAYS) for keep in ("first", "last", "longest")},
-    "steps": Collapse((HERE,), ("user",), timedelta(hours=2), "last", (), 9 * DAYS, spread=True),
-    "links": Link((HERE, HERE), (("user", "user"), ("device", "device")), (("result", "pages"),), ENDS, "first", False, 400 * DAYS),
+    "amounts of readings": counters.Counter((HERE,), ("pages",), ("device",)),
+    "amounts by day": counters.Counter((HERE,), ("pages",), ("device", "user"), "days", 9 * DAYS, 5),
+    **{f"things {keep}": Merge((HERE,), ("user",), timedelta(hours=2), keep, ("pages",),
+    9 * DAYS) for keep in ("first", "last", "longest")},
+    "steps": Merge((HERE,), ("user",), timedelta(hours=2), "last", (), 9 * DAYS, spread=True),
+    "links": Link((HERE, HERE), (("user", "user"), ("device", "device")), (("result", "pages"),), ENDS, "first", False,
+    400 * DAYS),
     "holds": Link((HERE, HERE), (("user", "user"),), (), ENDS, "last", True, 400 * DAYS),
-    "accounts": Assembly((HERE, HERE), (Part("cost", 1, Selection()), Part("cost", -1, ENDS))),
+    "accounts": Combine((HERE, HERE), (Part("cost", 1, Selection()), Part("cost", -1, ENDS))),
 }  # fmt: skip
 HOURS = {
     "office": HoursOf(
@@ -74,7 +83,8 @@ HOURS = {
     ),
 }
 REPORTS: dict[str, dict[str, Any]] = {
-    "at once": {"by": ["device", "month"], "columns": ["union", "overlap", "peak", "peak time", "at 2", "concurrency", "uncovered"]},
+    "at once": {"by": ["device", "month"], "columns": ["union", "overlap", "peak", "peak time", "at 2", "concurrency",
+    "uncovered"]},
     "union": {"by": ["user", "day"], "columns": ["union", "time"]},
     "office": {"by": ["user"], "hours": "office", "columns": ["count", "time", "union", "present user"]},
     "outside night": {"by": ["month"], "hours": "outside night", "columns": ["count", "time", "peak"]},
@@ -128,7 +138,9 @@ def test_derived_events_are_the_same(
 def test_a_peak_alone_is_the_same(
     placed: engines.Placed, duck: engines.Placed, heart: engines.Logs, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Among all ends, and where the embedded engine looks for it in pieces of the period: also of those without a value."""
+    """Among all ends, and where the embedded engine looks for it in pieces of the period: also of those without a
+    value.
+    """
     asked = {"by": ["user", "pages"], "columns": ["peak", "peak time"]}
     whole = table(placed, heart, **asked)
     keys = [row.keys for row in whole if len(row.keys) == 2]
@@ -158,17 +170,19 @@ def test_people_are_found_alike(placed: engines.Placed, duck: engines.Placed) ->
 
 
 def test_views_are_the_same(placed: engines.Placed, duck: engines.Placed) -> None:
-    """Rows of whoever is within while they are, pseudonyms in the place of names, numbers cut short: every event alike."""
+    """Rows of whoever is within while they are, pseudonyms in the place of names, numbers cut short: every event
+    alike.
+    """
     turn = datetime(2026, 1, 1)
     rows = [("Ann", EVER, turn), ("Bob", turn, NEVER), ("Žofie", EVER, NEVER)]
 
     def seen(placed: engines.Placed) -> list[str]:
         engine, events = placed
-        told = guarding.within(engine, events, "person", rows, datetime(2025, 10, 1), datetime(2026, 3, 31))
-        told = guarding.replaced(
+        told = masking.within(engine, events, "person", rows, datetime(2025, 10, 1), datetime(2026, 3, 31))
+        told = masking.replaced(
             engine, told, {"person": "badge", "device": "asset"}, lambda names, text: pseudonym(b"k", names, text)
         )
-        return sorted(map(str, engine.run(guarding.shortened(told, {"action": 2})).to_pylist()))
+        return sorted(map(str, engine.run(masking.shortened(told, {"action": 2})).to_pylist()))
 
     expected = [
         e
@@ -179,6 +193,6 @@ def test_views_are_the_same(placed: engines.Placed, duck: engines.Placed) -> Non
     assert here == seen(duck)
     assert len(here) == len(expected)
     assert sum("in'" not in row and "…" in row for row in here) == sum(
-        e.action == "denied" or e.action == "out" for e in expected
+        e.action == "refused" or e.action == "out" for e in expected
     )
     assert not [n for n in ("Ann", "Bob", "Žofie") if n in str(here)]

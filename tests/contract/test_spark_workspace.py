@@ -16,21 +16,28 @@ import pytest
 import fermata
 from fermata.api.workspace import Workspace
 from fermata.errors import ConfigError, DataError, RequestError
-from fermata.reports.model import Report
+from fermata.reports.definition.report import Report
 from tests.conftest import NOW
 from tests.conftest import fermata as command
 from tests.contract.conftest import need_spark
+from tests.test_access import CONFIG, leaks_nothing, planted  # noqa: F401  # the fixture
 
 pytestmark = pytest.mark.spark
 LOCAL = 'engine = { name = "spark", workers = 2 }'
 ASKED = {
-    "counts of people": {"log": "doors", "by": ("place", "device"), "columns": ("count", "distinct user", "last"), "period": "2026-03"},
+    "counts of people": {"log": "doors", "by": ("place", "device"), "columns": ("count", "distinct user", "last"),
+    "period": "2026-03"},
     "an hour that happens twice": {"log": "doors", "by": ("hour",), "period": "2025-10-26"},
-    "time by days": {"log": "calls", "by": ("user", "day"), "columns": ("count", "time", "peak", "percentile 90 duration"), "period": "2026-W10"},
-    "money and labels": {"log": "prints", "by": ("tags",), "across": "month", "columns": ("count", "total cost"), "period": "2026-Q1"},
-    "a log made of pairs": {"log": "visits", "by": ("user",), "columns": ("count", "time"), "period": "2026-02", "top": 5},
-    "versions that were replaced": {"log": "entries", "by": ("user",), "columns": ("count", "time"), "period": "2026-01"},
-    "as it was known": {"log": "entries", "by": ("user",), "columns": ("count",), "period": "2026-01", "known": "2026-04-01"},
+    "time by days": {"log": "calls", "by": ("user", "day"), "columns": ("count", "time", "peak",
+    "percentile 90 duration"), "period": "2026-W10"},
+    "money and labels": {"log": "prints", "by": ("tags",), "across": "month", "columns": ("count", "total cost"),
+    "period": "2026-Q1"},
+    "a log made of pairs": {"log": "visits", "by": ("user",), "columns": ("count", "time"), "period": "2026-02",
+    "top": 5},
+    "versions that were replaced": {"log": "entries", "by": ("user",), "columns": ("count", "time"),
+    "period": "2026-01"},
+    "as it was known": {"log": "entries", "by": ("user",), "columns": ("count",), "period": "2026-01",
+    "as_known": "2026-04-01"},
     "nothing": {"log": "doors", "period": "2031"},
 }  # fmt: skip
 
@@ -59,23 +66,23 @@ def test_a_report_is_what_it_is_on_the_embedded_engine(hall: Workspace, spark: W
     report = Report.of(**ASKED[name])
     here, there = hall.run(report), spark.run(report)
     assert [(r.shown, r.cells) for r in there.table.rows] == [(r.shown, r.cells) for r in here.table.rows]
-    assert there.answer.caveats == here.answer.caveats
+    assert there.answer.notes == here.answer.notes
     assert name == "nothing" or len(here.table.rows) > 1
 
 
 def test_a_view_and_the_events_themselves_are_the_same(hall: Workspace, spark: Workspace) -> None:
     """Rows come partition by partition; their mark is that of the embedded engine too."""
-    from fermata.api import content
+    from fermata.proof import fingerprint
 
     report = Report.of(log="prints", period="2026-03-02/2026-03-08")
     one, two = hall.listing(report), spark.listing(report)
     assert list(two.rows) == list(one.rows)
-    plans = [content.plans_of(report, w.place(), NOW) for w in (hall, spark)]
-    assert content.contents(plans[0], hall.place()) == content.contents(plans[1], spark.place())
+    plans = [fingerprint.plans_of(report, w.base.place(), NOW) for w in (hall, spark)]
+    assert fingerprint.contents(plans[0], hall.base.place()) == fingerprint.contents(plans[1], spark.base.place())
 
 
 def test_only_files_of_the_period_and_columns_of_the_question_are_read(spark: Workspace) -> None:
-    place = spark.place()
+    place = spark.base.place()
     assert place.reader
     held = place.stored["doors"]
     from datetime import datetime
@@ -102,14 +109,16 @@ def connect_server(port: int) -> Iterator[None]:
 
     home = Path(pyspark.__file__).parent
     settings = {
-        "spark.connect.grpc.binding.port": str(port), "spark.driver.host": "127.0.0.1", "spark.driver.bindAddress": "127.0.0.1",
+        "spark.connect.grpc.binding.port": str(port), "spark.driver.host": "127.0.0.1",
+        "spark.driver.bindAddress": "127.0.0.1",
         "spark.ui.enabled": "false", "spark.driver.memory": "1g", "spark.sql.shuffle.partitions": "2",
     }  # fmt: skip
     given = [x for k, v in settings.items() for x in ("--conf", f"{k}={v}")]
     service = "org.apache.spark.sql.connect.service.SparkConnectServer"
     process = subprocess.Popen(
         [str(home / "bin" / "spark-submit"), "--master", "local[2]", *given, "--class", service, "spark-internal"],
-        env={**os.environ, "SPARK_HOME": str(home)}, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
+        env={**os.environ, "SPARK_HOME": str(home)}, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        start_new_session=True,
     )  # fmt: skip
     try:
         until = time.monotonic() + 120
@@ -175,3 +184,18 @@ def test_an_address_that_is_none_is_told(hall: Workspace, client: None, tmp_path
     other = with_engine(hall, tmp_path / "other", 'engine = { name = "spark", remote = "sc://127.0.0.1:1" }')
     with pytest.raises(DataError, match="does not answer"):
         other.run(Report.of(log="doors", period="2026-03"))
+
+
+@pytest.mark.parametrize("viewer", ["own", "hiding", "groups"])
+def test_no_method_tells_a_viewer_more_on_spark(
+    planted: Path, client: None, tmp_path: Path, tmp_path_factory: pytest.TempPathFactory, viewer: str
+) -> None:
+    """The access matrix over an archive that Spark works out: the same gate, the same findings."""
+    there = tmp_path_factory.mktemp("planted")
+    for path in planted.iterdir():
+        if path.name != "fermata.toml":
+            (there / path.name).symlink_to(path)
+    changed = re.sub(r"(?m)^(zone = .*)$", rf"\1\n{LOCAL}", CONFIG, count=1)
+    assert changed != CONFIG
+    (there / "fermata.toml").write_text(changed, encoding="utf-8")
+    assert leaks_nothing(there, tmp_path, viewer) > (8 if viewer == "groups" else 20)

@@ -1,4 +1,6 @@
-"""Logs made by real daemons on this machine's loopback, each compared with what somebody else says of the same events."""
+"""Logs made by real daemons on this machine's loopback, each compared with what somebody else says of the same
+events.
+"""
 
 from __future__ import annotations
 
@@ -75,8 +77,8 @@ def workspace(path: Path, text: str) -> Workspace:
 
 def rows(made: Workspace, *fields: str) -> list[tuple[Any, ...]]:
     """Imports, and lists the fields of every event."""
-    outcomes = made.import_log("log")
-    assert all(o.file and o.file.rejected == 0 for o in outcomes), made.rejects("log")
+    outcomes = made.archive.import_log("log")
+    assert all(o.file and o.file.rejected == 0 for o in outcomes), made.archive.rejects("log")
     table = made.listing(fermata.Report(log="log"))
     at = {c[0]: i for i, c in enumerate(table.columns)}
     return [tuple(r[at[f]] for f in fields) for r in table.rows]
@@ -103,8 +105,10 @@ def test_database_server_log_and_query(tmp_path: Path) -> None:
     import psycopg
 
     place = Path(tempfile.mkdtemp())  # the server's own user must get at it
-    settings = {"logging_collector": "on", "log_destination": "csvlog", "log_directory": str(place / "data"), "log_connections": "on",
-                "log_disconnections": "on", "log_timezone": "UTC", "log_file_mode": "0644", "log_filename": "server.log"}  # fmt: skip
+    settings = {"logging_collector": "on", "log_destination": "csvlog", "log_directory": str(place / "data"),
+    "log_connections": "on",
+                "log_disconnections": "on", "log_timezone": "UTC", "log_file_mode": "0644",
+                "log_filename": "server.log"}  # fmt: skip
     with postgres_server(place, settings) as dsn:
         for i in range(9):
             with psycopg.connect(**{**dsn, "user": "reader" if i % 3 else "owner"}) as con:
@@ -112,8 +116,10 @@ def test_database_server_log_and_query(tmp_path: Path) -> None:
         with psycopg.connect(**dsn) as con, pytest.raises(psycopg.Error):
             con.execute('SELECT 1 /* first line\nsecond, "quoted" line */ FROM missing')
         with psycopg.connect(**dsn, autocommit=True) as con:
-            con.execute("CREATE TABLE moves AS SELECT g AS id, timestamptz '2026-03-01 00:00Z' + g * interval '1 minute' AS at, "
-                        "'u' || g % 7 AS who, (g % 50) / 100.0::numeric AS amount FROM generate_series(1, 30000) g")  # fmt: skip
+            con.execute("CREATE TABLE moves AS SELECT g AS id, timestamptz '2026-03-01 00:00Z' + g * interval '1 "
+                        "minute' AS at, "
+                        "'u' || g % 7 AS who, (g % 50) / 100.0::numeric AS amount FROM generate_series(1, 30000) "
+                        "g")  # fmt: skip
             con.execute("GRANT SELECT ON moves TO reader")
             opened = con.execute("SELECT sessions FROM pg_stat_database WHERE datname = 'postgres'").fetchone()
             truth = dict(con.execute("SELECT who, sum(amount * 100)::int FROM moves GROUP BY 1").fetchall())
@@ -152,10 +158,10 @@ def _query(path: Path, dsn: dict[str, Any], truth: dict[str, int]) -> None:
     asked = path / "asked"
     asked.mkdir()
     made = workspace(asked, QUERY.format(query="SELECT id, at, who, amount FROM moves"))
-    made.import_log("log")
+    made.archive.import_log("log")
     result = made.run(fermata.Report.of(log="log", by=("user",), columns=("total amount",)))
     assert {r.shown[0]: r.cells[0] for r in result.table.body} == truth
-    assert made.import_log("log") == []
+    assert made.archive.import_log("log") == []
     dying = path / "dying"
     dying.mkdir()
     slow = workspace(
@@ -173,10 +179,10 @@ def _query(path: Path, dsn: dict[str, Any], truth: dict[str, int]) -> None:
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # the driver complains of the cursor it lost with its connection
         with pytest.raises(SourceError, match=r"the query failed: .*; nothing was imported"):
-            slow.import_log("log")
+            slow.archive.import_log("log")
         gc.collect()
     killer.join()
-    assert slow.archive.snapshot().manifest.log("log").files == {}
+    assert slow.base.archive.snapshot().manifest.log("log").files == {}
     assert list((dying / "received").rglob("*.p*")) == []
 
 
@@ -307,7 +313,10 @@ def test_accounting_server(tmp_path: Path) -> None:
         )
         packets.append(f"{common}Acct-Status-Type = Start\n")
         if i % 10 != 9:
-            stop = f"{common}Acct-Status-Type = Stop\nAcct-Session-Time = {seconds}\nAcct-Output-Octets = {octets % 2**32}\nAcct-Output-Gigawords = {octets >> 32}\n"
+            stop = (
+                f"{common}Acct-Status-Type = Stop\nAcct-Session-Time = {seconds}\nAcct-Output-Octets = "
+                f"{octets % 2**32}\nAcct-Output-Gigawords = {octets >> 32}\n"
+            )
             packets += [stop, stop + "Acct-Delay-Time = 5\n"] if i % 4 == 0 else [stop]
             sent[f"S{i}"] = (user, seconds, octets)
     with daemon("freeradius", "-X", "-d", str(tmp_path), ready=lambda: _listens(18130)):
@@ -316,7 +325,7 @@ def test_accounting_server(tmp_path: Path) -> None:
     stops = [r for r in rows(made, "action", "session", "user", "duration", "received") if r[0] == "stop"]
     assert {s: (u, d // 1_000_000, n) for _, s, u, d, n in stops} == sent
     assert len(stops) == len(sent)
-    (file,) = made.archive.snapshot().manifest.log("log").files.values()
+    (file,) = made.base.archive.snapshot().manifest.log("log").files.values()
     assert file.read == len(packets)
 
 

@@ -43,7 +43,7 @@ class Buckets:
 
     @classmethod
     def of(cls, slots: Sequence[Slot], labels: Sequence[int] | None = None, modulo: int | None = None) -> Buckets:
-        """The buckets of `slots`, labelled 0, 1, 2 ... unless told otherwise. Edges become naive UTC."""
+        """The buckets of `slots`, labelled 0, 1, 2 ... by default otherwise. Edges become naive UTC."""
         starts = tuple(s.start.replace(tzinfo=None) for s in slots)
         return cls(starts, slots[-1].end.replace(tzinfo=None), tuple(labels or range(len(slots))), modulo)
 
@@ -83,6 +83,17 @@ class Buckets:
             return here + left.cast("int64").as_interval("us")
 
         return self._tree(self._runs(), at, leaf, False)
+
+    def start(self, label: Any) -> Any:
+        """Where the unit of this label begins; the label after the last one gives the end."""
+        import ibis
+
+        found = ibis.timestamp(self.end.isoformat())
+        for run in reversed(self._runs()):
+            begin = ibis.timestamp(run.start.isoformat())
+            here = begin + ((label - run.label) * run.step).cast("int64").as_interval("us")
+            found = ibis.ifelse(label < run.label + run.count, here, found)
+        return found
 
     def _runs(self) -> list[_Run]:
         edges = [*self.starts, self.end]

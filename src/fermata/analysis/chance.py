@@ -1,10 +1,10 @@
 """Whether a change between two periods is more than the log's own scatter from day to day.
 
-Events come in bursts, so a law of independent events would call almost any change real. Here the daily figures of both periods
-are fitted by least squares with a level for each weekday and one step between the periods; the step is judged against what is
-left over from day to day (Student's t, two-sided). Several comparisons are corrected for by Holm's method (S. Holm, "A Simple
-Sequentially Rejective Multiple Test Procedure", Scandinavian Journal of Statistics 6, 1979): the smallest p is multiplied by
-their number, the next by one less, and so on.
+Events come in bursts, so a law of independent events would call almost any change real. Here the daily figures of both
+periods are fitted by least squares with a level for each weekday and one step between the periods; the step is judged
+against what is left over from day to day (Student's t, two-sided). Several comparisons are corrected for by Holm's
+method (S. Holm, "A Simple Sequentially Rejective Multiple Test Procedure", Scandinavian Journal of Statistics 6, 1979):
+the smallest p is multiplied by their number, the next by one less, and so on.
 """
 
 from __future__ import annotations
@@ -20,7 +20,9 @@ FEWEST_DAYS = 14
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """`word` is more, less, no or too little; `p` after correction, `step` the change of a day's figure, `scatter` what remains."""
+    """`word` is more, less, no or too little; `p` after correction, `step` the change of a day's figure, `scatter` what
+    remains.
+    """
 
     word: str
     p: float | None = None

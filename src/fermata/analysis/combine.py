@@ -8,15 +8,15 @@ from collections.abc import Callable, Sequence
 from datetime import timedelta
 from typing import Any
 
-from fermata.analysis.alike import alike, each, together
-from fermata.analysis.engine import Engine
+from fermata.analysis.batching import alike, each, together
 from fermata.analysis.fold import folded
 from fermata.analysis.identify import opened
 from fermata.analysis.measures import LENGTHS, MAX, MIN, ONWARDS, SUM, Measure, component
 from fermata.analysis.plan import Dimension, Plan, Strand
 from fermata.analysis.reduce import Reduction, reductions
-from fermata.analysis.roll import at_once, beyond, lengths, onwards
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
+from fermata.analysis.window_measures import at_once, beyond, lengths, onwards
+from fermata.engines.embedded import Engine
 from fermata.timeline import Slot
 
 __all__ = ["Figures", "gather", "regrouped"]
@@ -30,8 +30,8 @@ Source = Callable[[Strand], tuple[Engine, Any]]
 def gather(plan: Plan, source: Source) -> Figures:
     """Every component of every column: level -> group key -> (strand, component) -> exact value.
 
-    `source` opens a strand's events on the engine they live on. Where a dimension holds several values, an event counts in
-    each of them; the levels above it are gathered on their own, so that it counts once in every total.
+    `source` opens a strand's events on the engine they live on. Where a dimension holds several values, an event counts
+    in each of them; the levels above it are gathered on their own, so that it counts once in every total.
     """
     several = plan.set_dimension
     if several is None:
@@ -46,8 +46,8 @@ def gather(plan: Plan, source: Source) -> Figures:
 
 
 def regrouped(plan: Plan, figures: Figures, source: Source) -> Figures:
-    """The figures with only the groups of the first dimension that the plan keeps, all others as one. Parts that add up are added up here;
-    for measures that do not, the events are asked again.
+    """The figures with only the groups of the first dimension that the plan keeps, all others as one. Parts that add up
+    are added up here; for measures that do not, the events are asked again.
     """
     measures = [m for s in plan.strands for _, m in s.measures]
     adds = all(
@@ -73,9 +73,7 @@ def regrouped(plan: Plan, figures: Figures, source: Source) -> Figures:
                 if known is None or value is None:
                     held[place] = value if known is None else known
                 else:
-                    held[place] = {"sum": known + value, "min": min(known, value), "max": max(known, value)}[
-                        how[place[1]]
-                    ]
+                    held[place] = WAYS[how[place[1]]](known, value)
     return found
 
 
@@ -133,6 +131,15 @@ def _strand(plan: Plan, number: int, source: Source, figures: Figures) -> None:
         if reduction.kind == "level":
             _enter(figures[reduction.keys], number, names, _columns(rows), len(reduction.keys))
             continue
+        if reduction.kind == "touched" and reduction.plan:
+            whole = _by_unit(reduction.plan, dataclasses.replace(reduction, kind="seen"), rows)
+            for level in own.levels:
+                keys = [f"d{own.dimensions.index(d)}" for d in level]
+                once = whole.group_by([*keys, f"d{len(own.dimensions)}"]).aggregate([])
+                counts = once.group_by(keys).aggregate([(f"d{len(own.dimensions)}", "count")])
+                ordered = counts.select([*keys, f"d{len(own.dimensions)}_count"])
+                _enter(figures[level], number, names, _columns(ordered), len(level))
+            continue
         if reduction.plan:
             whole = _by_unit(reduction.plan, dataclasses.replace(reduction, kind="spread"), rows)
             time = next(f"c{i}" for i, name in enumerate(names) if name == "time")
@@ -188,8 +195,8 @@ def _labels_of(plan: Plan, dimension: Dimension, base: Sequence[Slot], first: bo
 def _filled(plan: Plan, reduction: Reduction, rows: Any) -> tuple[Any, Any]:
     """One row per base unit instead of one per (first, last) pair, and the unit of each row.
 
-    Of n spans from unit a to unit b, a gets n * length(a) less the sum of their starts within a, each unit between n times
-    its length, and b what is then left of their whole time.
+    Of n spans from unit a to unit b, a gets n * length(a) less the sum of their starts within a, each unit between n
+    times its length, and b what is then left of their whole time.
     """
     import numpy as np
     import pyarrow as pa

@@ -1,7 +1,7 @@
 """Fields worked out from others, when they are asked for: classes from rules, amounts from rates, simple arithmetic.
 
-Each is plain data with `added`, which gives a table the field's column, and `needs`, the fields it is made from; `may_lack` says
-that it can find nothing for an event, so that a total of nothing is no zero.
+Each is plain data with `added`, which gives a table the field's column, and `needs`, the fields it is made from;
+`may_lack` says that it can find nothing for an event, so that a total of nothing is no zero.
 """
 
 from __future__ import annotations
@@ -14,9 +14,9 @@ from fractions import Fraction
 from math import lcm
 from typing import Any
 
-from fermata.analysis.engine import Engine
 from fermata.analysis.filters import Selection, column
 from fermata.analysis.formula import Formula
+from fermata.engines.embedded import Engine
 from fermata.errors import RequestError
 from fermata.fields import Field, LogSchema
 
@@ -38,7 +38,9 @@ class Rule:
 
 @dataclass(frozen=True)
 class Classes:
-    """A class by rules: the first rule that fits, but among prefixes of `of` the longest. What fits none has no class."""
+    """A class by rules: the first rule that fits, but among prefixes of `of` the longest. What fits none has no
+    class.
+    """
 
     field: Field
     of: str
@@ -95,9 +97,9 @@ class Classes:
 
 @dataclass(frozen=True, slots=True)
 class Price:
-    """A row of a rate table: what it is for (`*` is anything), valid in naive UTC [since, until), and its numbers as whole
-    units of the rate's scale: per event, for time per hour (or per started step), and for each amount; `least` is the smallest
-    charge."""
+    """A row of a rate table: what it is for (`*` is anything), valid in naive UTC [since, until), and its numbers as
+    whole units of the rate's scale: per event, for time per hour (or per started step), and for each amount; `least` is
+    the smallest charge."""
 
     values: tuple[str, ...]
     since: datetime
@@ -110,13 +112,14 @@ class Price:
 
 @dataclass(frozen=True)
 class Rates:
-    """What an event costs by a rate table: `match` are the fields its rows are for, `amounts` the fields priced, each by so many
-    `of` its pieces. `started` are the microseconds of a step of time of which every started one counts (0: time is exact).
+    """What an event costs by a rate table: `match` are the fields its rows are for, `amounts` the fields priced, each
+    by so many `of` its pieces. `started` are the microseconds of a step of time of which every started one counts (0:
+    time is exact).
 
-    The row with the most fields given goes before more general ones. Per event, started minutes and amounts go by the row
-    valid at the start; time is priced exactly, by each row for its part of the span. The sum is rounded half up to the field's
-    scale, once per event, and is never less than the row's least. Without a row, or without a finish where time is priced,
-    there is no amount.
+    The row with the most fields given goes before more general ones. Per event, started minutes and amounts go by the
+    row valid at the start; time is priced exactly, by each row for its part of the span. The sum is rounded half up to
+    the field's scale, once per event, and is never less than the row's least. Without a row, or without a finish where
+    time is priced, there is no amount.
     """
 
     field: Field
@@ -172,7 +175,9 @@ class Rates:
         return table.mutate(**{self.field.stored: amount}).select([*before, self.field.stored])
 
     def _time(self, table: Any, length: Any) -> Any:
-        """The price of a span's time: of one row, or of the rows its two ends fall into, edge by edge, and all between them."""
+        """The price of a span's time: of one row, or of the rows its two ends fall into, edge by edge, and all between
+        them.
+        """
         import ibis
 
         one = table.time_a * length
@@ -221,7 +226,9 @@ class Rates:
         return table.mutate(**found)
 
     def _rows(self, prices: list[Price], shape: tuple[bool, ...]) -> list[tuple[Any, ...]]:
-        """Rows for a join, with the price of all time before each row and through its end, in units per hour times seconds."""
+        """Rows for a join, with the price of all time before each row and through its end, in units per hour times
+        seconds.
+        """
         rows = []
         totals: dict[tuple[str, ...], int] = {}
         for p in sorted(prices, key=lambda p: (p.values, p.since)):

@@ -19,11 +19,12 @@ from fermata.analysis.filters import Selection, column
 from fermata.fields import PROVENANCE, Field, LogSchema
 from fermata.timeline import Calendar, Stretch, slots
 
-__all__ = ["Assembly", "Collapse", "Link", "Pairing", "Reached", "States", "unpaired"]
+__all__ = ["Link", "Merge", "Pairing", "Reached", "States", "in_order", "unpaired"]
 
+EVERYTHING = Selection()
 EVER = timedelta(days=40_000)  # more than any log goes back
 Policy = Literal["open", "until next", "at most", "day's end", "log's end"]
-CLOSED, CUT, UNFINISHED, ORPHAN = "closed", "cut", "unfinished", "no opening"
+CLOSED, CUT, UNFINISHED, ORPHAN = PAIRINGS = "closed", "cut", "unfinished", "no opening"
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +40,8 @@ def _micro(length: timedelta) -> int:
     return length // timedelta(microseconds=1)
 
 
-def _order(table: Any) -> list[Any]:
+def in_order(table: Any) -> list[Any]:
+    """What events are ordered by: their start, then where they stood."""
     return [table.start_utc, *(table[p] for p in PROVENANCE)]
 
 
@@ -63,12 +65,12 @@ class Pairing:
     """Spans from opening and closing events with the same values of `by`.
 
     An opening is closed by the very next event of its key if that is a closing no more than `reach` later; else it is
-    unfinished. A closing whose key's last event is no opening within `reach` has no opening: it stays as an instant. So nested
-    openings need a session in `by`. What becomes of the unfinished: `open` leaves them without a finish; `until next` ends
-    them at the key's next opening within reach; `at most` after a length, `day's end` at the end of the local day, `log's end` with
-    the last record (and after `reach` at the latest), each at the next opening if that comes first. The field
-    `pairing` says which it was: closed, cut (ended by the policy), unfinished, no opening. `closing_record` is file:record of the
-    closing event.
+    unfinished; only events within `only` count. A closing whose key's last event is no opening within `reach` has no
+    opening: it stays as an instant. So nested openings need a session in `by`. What becomes of the unfinished: `open`
+    leaves them without a finish; `until next` ends them at the key's next opening within reach; `at most` after a
+    length, `day's end` at the end of the local day, `log's end` with the last record (and after `reach` at the
+    latest), each at the next opening if that comes first. The field `pairing` says which it was: closed, cut (ended
+    by the policy), unfinished, no opening. `closing_record` is file:record of the closing event.
     """
 
     inputs: tuple[LogSchema, ...]
@@ -78,11 +80,12 @@ class Pairing:
     reach: timedelta
     unfinished: Policy = "open"
     at_most: timedelta | None = None
+    only: Selection = EVERYTHING
 
     @property
     def uses(self) -> tuple[tuple[str, ...], ...]:
         """The fields of each input that it looks at."""
-        return ((*self.by, "action"),)
+        return ((*self.by, "action", *(c.field for c in self.only.conditions)),)
 
     @property
     def fields(self) -> tuple[Field, ...]:
@@ -95,9 +98,11 @@ class Pairing:
 
         schema = self.inputs[0]
         table = tables[0].filter(lambda t: t.action.isin((*self.opening, *self.closing)))
+        tests = self.only.predicates(table, schema)
+        table = table.filter(tests) if tests else table
         keys, whole = _keys(table, schema, self.by)
         opens = table.action.isin(self.opening)
-        window = ibis.window(group_by=keys, order_by=_order(table))
+        window = ibis.window(group_by=keys, order_by=in_order(table))
         table = table.mutate(
             opens=opens, whole=whole,
             next_opens=opens.lead().over(window), next_start=table.start_utc.lead().over(window),
@@ -158,8 +163,8 @@ def unpaired(derivation: Any) -> tuple[str, ...]:
 
 @dataclass(frozen=True)
 class States:
-    """Each event as a span until the next of its key: how long a thing was in each state. The last one lasts until the end of
-    what the log holds, never longer."""
+    """Each event as a span until the next of its key: how long a thing was in each state. The last one lasts until the
+    end of what the log holds, never longer."""
 
     inputs: tuple[LogSchema, ...]
     by: tuple[str, ...]
@@ -181,7 +186,7 @@ class States:
 
         schema, table = self.inputs[0], tables[0]
         keys, whole = _keys(table, schema, self.by)
-        window = ibis.window(group_by=keys, order_by=_order(table))
+        window = ibis.window(group_by=keys, order_by=in_order(table))
         until = ibis.timestamp((reached.until or reached.end).isoformat())
         last = ibis.greatest(until, table.start_utc)
         following = table.start_utc.lead().over(window).fill_null(last)
@@ -190,10 +195,11 @@ class States:
 
 
 @dataclass(frozen=True)
-class Collapse:
-    """Several records of one thing as one event: those of one key of which each starts no more than `within` after the one
-    before. It starts with the first, ends with the last to begin or finish, and is otherwise the `keep` one (first, last or longest);
-    the fields of `total` are added up, `steps` counts its records. Things longer than `reach` are cut there.
+class Merge:
+    """Several records of one thing as one event: those of one key of which each starts no more than `within` after the
+    one before. It starts with the first, ends with the last to begin or finish, and is otherwise the `keep` one (first,
+    last or longest); the fields of `total` are added up, `steps` counts its records. Things longer than `reach` are cut
+    there.
     """
 
     inputs: tuple[LogSchema, ...]
@@ -221,15 +227,15 @@ class Collapse:
 
         schema, table = self.inputs[0], tables[0]
         keys, whole = _keys(table, schema, self.by)
-        window = ibis.window(group_by=keys, order_by=_order(table))
+        window = ibis.window(group_by=keys, order_by=in_order(table))
         since = table.start_utc.delta(table.start_utc.lag().over(window), unit="microsecond")
         table = table.mutate(begins=~(since <= _micro(self.within)).fill_null(False) | ~whole)
         keys = _keys(table, schema, self.by)[0]
-        running = ibis.window(group_by=keys, order_by=_order(table), preceding=None, following=0)
+        running = ibis.window(group_by=keys, order_by=in_order(table), preceding=None, following=0)
         begun = ibis.ifelse(table.begins, 1.0, 0.0).sum().over(running)  # exact, and faster than whole numbers
         table = table.mutate(number=begun.cast("int64"))
         keys = [*_keys(table, schema, self.by)[0], table.number]
-        ordered = _order(table)
+        ordered = in_order(table)
         if self.keep == "last":
             ordered = [ibis.desc(o) for o in ordered]
         elif self.keep == "longest":
@@ -253,9 +259,9 @@ class Collapse:
 
 @dataclass(frozen=True)
 class Link:
-    """The events of one log with fields of another's that belongs to the same thing: `on` are pairs of fields that must be
-    equal, `take` the new field and the one it is read from. Of several the `which` one counts, within `only`; with `during`,
-    those whose span holds the start of the event. `linked` says whether there was one.
+    """The events of one log with fields of another's that belongs to the same thing: `on` are pairs of fields that must
+    be equal, `take` the new field and the one it is read from. Of several the `which` one counts, within `only`; with
+    `during`, those whose span holds the start of the event. `linked` says whether there was one.
     """
 
     inputs: tuple[LogSchema, ...]
@@ -290,7 +296,7 @@ class Link:
         keys = [other[two.field(b).stored] for _, b in self.on]
         if self.during:
             keys = [*keys, other.start_utc]
-        ordered = _order(other) if self.which == "first" else [ibis.desc(o) for o in _order(other)]
+        ordered = in_order(other) if self.which == "first" else [ibis.desc(o) for o in in_order(other)]
         place = ibis.row_number().over(ibis.window(group_by=keys, order_by=ordered))
         other = other.mutate(place=place).filter(lambda t: t.place == 0)
         named = {f"on_{i}": other[two.field(b).stored] for i, (_, b) in enumerate(self.on)}
@@ -303,92 +309,6 @@ class Link:
         new = {Field(n).stored: joined[f"to_{i}"] for i, (n, _) in enumerate(self.take)}
         joined = joined.mutate(**new, linked=joined.hit.fill_null(False))
         return joined.select(_columns(one, (*new, "linked")))
-
-
-@dataclass(frozen=True)
-class Part:
-    """One log of an assembly: what its `amount` is (a field, negated where `sign` is -1), which of its events count, and the field
-    in which its source recorded the balance after each."""
-
-    amount: str
-    sign: int
-    only: Selection
-    recorded: str = ""
-
-
-@dataclass(frozen=True)
-class Assembly:
-    """The events of several logs as one, such as all that moves an account: the fields they share, `amount`, `log`, and where a
-    source records it, `balance`. `by` is whose account it is.
-    """
-
-    inputs: tuple[LogSchema, ...]
-    parts: tuple[Part, ...]
-    by: tuple[str, ...] = ()
-    reach: timedelta = timedelta(0)
-
-    @property
-    def uses(self) -> tuple[tuple[str, ...], ...]:
-        """The fields of each input that it looks at."""
-        return tuple((p.amount, *filter(None, [p.recorded]), *(c.field for c in p.only.conditions)) for p in self.parts)
-
-    @property
-    def fields(self) -> tuple[Field, ...]:
-        """What its events hold: fields of the same name and type in all logs."""
-        first, *others = self.inputs
-        shared = [f for f in first.fields if all(_alike(f, o) for o in others) and f.name not in self.made]
-        amounts = [s.field(p.amount) for s, p in zip(self.inputs, self.parts, strict=True)]
-        scale = max(a.scale for a in amounts)
-        amount = amounts[0]
-        total = Field("amount", amount.type, amount.unit, scale)
-        recorded = (dataclasses.replace(total, name="balance"),) if "balance" in self.made else ()
-        return (*shared, total, *recorded, Field("log"))
-
-    @property
-    def made(self) -> tuple[str, ...]:
-        """The fields that are its own."""
-        return ("amount", "log", *(["balance"] if any(p.recorded for p in self.parts) else []))
-
-    def disagreeing(self, table: Any) -> Any:
-        """The events whose recorded balance is not the sum of all amounts of their account up to them, with that sum as `sum`.
-
-        `table` must hold the account from its first movement on.
-        """
-        import ibis
-
-        keys = [table[Field(name).stored] for name in self.by]
-        window = ibis.window(group_by=keys, order_by=_order(table), preceding=None, following=0)
-        summed = table.mutate(sum=table.amount.sum().over(window).cast("int64"))
-        return summed.filter(summed.balance.notnull() & (summed.balance != summed["sum"]))
-
-    def events(self, tables: Sequence[Any], reached: Reached) -> Any:
-        """Everything, one log after the other."""
-        import ibis
-
-        total = next(f for f in self.fields if f.name == "amount")
-        shared = [f for f in self.fields if f.name not in self.made]
-        found = []
-        for schema, part, table in zip(self.inputs, self.parts, tables, strict=True):
-            tests = part.only.predicates(table, schema)
-            table = table.filter(tests) if tests else table
-            amount = schema.field(part.amount)
-            value = column(table, amount) * (part.sign * 10 ** (total.scale - amount.scale))
-            named = {f.stored: table[f.stored] for f in shared}
-            named["amount"] = value.cast("int64")
-            if "balance" in self.made:
-                held = schema.field(part.recorded) if part.recorded else None
-                scaled = table[held.stored] * 10 ** (total.scale - held.scale) if held else ibis.null("int64")
-                named["balance"] = scaled.cast("int64")
-            found.append(table.select(
-                start_utc=table.start_utc, finish_utc=table.finish_utc, **named,
-                log=ibis.literal(schema.name), **{p: table[p] for p in PROVENANCE},
-            ))  # fmt: skip
-        return found[0] if len(found) == 1 else ibis.union(*found, distinct=False)
-
-
-def _alike(field: Field, schema: LogSchema) -> bool:
-    other = next((f for f in schema.fields if f.name == field.name), None)
-    return other is not None and (other.type, other.scale, other.names) == (field.type, field.scale, field.names)
 
 
 def _aware(at: datetime) -> datetime:

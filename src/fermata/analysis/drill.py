@@ -13,16 +13,19 @@ from itertools import pairwise
 from typing import Any
 
 from fermata.analysis.buckets import Buckets
+from fermata.analysis.business_hours import chosen
+from fermata.analysis.cells import measure_of
 from fermata.analysis.combine import Source
 from fermata.analysis.filters import column
-from fermata.analysis.finish import measure_of
-from fermata.analysis.identify import opened
+from fermata.analysis.identify import as_recorded, opened
+from fermata.analysis.measures import TOUCHED
 from fermata.analysis.plan import Cell, Dimension, Plan, Strand
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, in_kept, inside, naive, select
-from fermata.analysis.within import chosen
+from fermata.errors import RequestError
 from fermata.fields import PROVENANCE, Field
+from fermata.timeline.units import base_unit
 
-__all__ = ["count", "events", "pieces", "records"]
+__all__ = ["count", "earlier", "events", "pieces", "records"]
 
 WINDOW = 100_000  # events of a stretch of time that are put in order at once
 Reading = Callable[[], Iterator[Any]]
@@ -39,7 +42,9 @@ def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) ->
 
 
 def pieces(plan: Plan, cell: Cell, source: Source) -> Iterator[Any]:
-    """The events behind a cell as Arrow tables like those of `records`; of a distinct count or an extreme all it looked at, with the value each brought."""
+    """The events behind a cell as Arrow tables like those of `records`; of a distinct count or an extreme all it looked
+    at, with the value each brought.
+    """
     engine, kept, _ = _behind(plan, cell, source, every=True)
     found: Iterator[Any] = engine.stream(_listed(kept, None))
     return found
@@ -69,6 +74,8 @@ def _behind(plan: Plan, cell: Cell, source: Source, *, every: bool) -> tuple[Any
         if not dimension.calendar:
             kept = kept.filter(_equal(kept[strand.schema.field(dimension.name).stored], key, plan))
     calendar = [(d, k) for d, k in cell.keys if d.calendar]
+    if measure.name == TOUCHED:
+        return engine, as_recorded(_touching(kept, plan, measure.unit, calendar, every), strand), strand
     if measure.needs_spans:
         kept = kept.mutate(contribution=_time_inside(kept, plan, strand, calendar))
         began = _starts_inside(kept, plan, calendar)
@@ -93,7 +100,41 @@ def _behind(plan: Plan, cell: Cell, source: Source, *, every: bool) -> tuple[Any
         kept = kept.filter(kept.nth == 0).drop("nth").mutate(contribution=ibis.literal(1, type="int64"))
     elif measure.records == "witnesses":
         kept = kept.filter(kept.contribution == _witness(plan, cell, source))
-    return engine, kept, strand
+    return engine, as_recorded(kept, strand), strand
+
+
+def _touching(kept: Any, plan: Plan, unit: str, calendar: list[tuple[Dimension, Any]], every: bool) -> Any:
+    """The events that stand for the units of time they have any time in: of each unit the first, with how many units it
+    stands for; with `every`, all of them once a unit, with its number.
+    """
+    import ibis
+
+    if base_unit([*(d.name for d, _ in calendar), unit]) != unit:
+        raise RequestError(
+            f"the events behind {unit}s used can be listed by {unit}s or longer units, not by shorter ones"
+        )
+    slots = plan.slots(unit)
+    buckets = Buckets.of(slots)
+    start, end = naive(plan.stretch.start), naive(plan.stretch.end)
+    s = ibis.greatest(kept.start_utc, start)
+    x = ibis.ifelse(kept.finish_utc.isnull(), kept.finish_utc, ibis.least(kept.finish_utc, end))
+    first = buckets.label(s)
+    last = ibis.ifelse((x > s).fill_null(False), buckets.label(x, upper=True), first)
+    each = kept.mutate(touched=ibis.range(first, last + 1).unnest())
+    if calendar:
+        held = stretches(plan, calendar)
+        numbers = [i for i, slot in enumerate(slots) if any(a <= slot.start < b for a, b in held)]
+        each = each.filter(each.touched.isin(numbers)) if numbers else each.filter(ibis.literal(False))
+    if every:
+        return each.mutate(contribution=each.touched).drop("touched")
+    order = [each.start_utc, *(each[p] for p in PROVENANCE)]
+    nth = ibis.row_number().over(ibis.window(group_by=each.touched, order_by=order))
+    each = each.mutate(nth=nth)
+    each = each.filter(each.nth == 0)
+    same = ibis.window(group_by=[each[p] for p in PROVENANCE])
+    line = ibis.row_number().over(ibis.window(group_by=[each[p] for p in PROVENANCE], order_by=each.touched))
+    each = each.mutate(contribution=each.count().over(same), nth=line)
+    return each.filter(each.nth == 0).drop("nth", "touched")
 
 
 def events(
@@ -103,21 +144,50 @@ def events(
     order: Sequence[tuple[Field, bool]] = (),
     skip: int = 0,
     totals: Sequence[Field] = (),
+    *,
+    reaching: bool = False,
 ) -> tuple[Reading, int, list[Any]]:
-    """What opens the events of the plan's first strand that start in the period, how many there are, and the sums of some fields.
+    """What opens the events of the plan's first strand that start in the period, how many there are, and the sums of
+    some fields.
 
-    Oldest first, or by fields (True for downwards), the empty last; `skip` of them are passed over.
+    Oldest first, or by fields (True for downwards), the empty last; `skip` of them are passed over. With `reaching`,
+    those that began before the period and last into it are among them. Of spans each has `inside_us`, the microseconds
+    of it in the period.
     """
     strand = plan.strands[0]
     engine, table = opened(strand, source)
-    kept = inside(select(table, strand), plan, strand, spans=False)
+    every = select(table, strand)
+    kept = inside(every, plan, strand, spans=False)
+    if reaching:
+        early = reach_in(every, plan)
+        kept = kept.union(early, distinct=False)
+    if strand.schema.spans:
+        kept = kept.mutate(inside_us=_inside(kept, [(plan.stretch.start, plan.stretch.end)]))
+    kept = as_recorded(kept, strand)
     sums = {f"s{i}": column(kept, f).sum().cast("int64") for i, f in enumerate(totals)}
     row = engine.run(kept.aggregate(n=kept.count(), **sums))
     found = [row.column(i)[0].as_py() for i in range(row.num_columns)]
     whole = functools.partial(engine.stream, _listed(kept, limit, order, skip))
-    if order or skip or limit is not None or strand.schema.derivation is not None or found[0] <= 2 * WINDOW:
+    if order or skip or reaching or limit is not None or strand.schema.derivation is not None or found[0] <= 2 * WINDOW:
         return whole, found[0], found[1:]
     return functools.partial(_in_windows, engine, kept, plan, found[0] // WINDOW), found[0], found[1:]
+
+
+def reach_in(table: Any, plan: Plan) -> Any:
+    """The spans that began before the plan's period and have time in it."""
+    start = naive(plan.stretch.start)
+    return table.filter((table.start_utc < start) & (table.finish_utc > start))
+
+
+def earlier(plan: Plan, source: Source) -> tuple[Reading, int]:
+    """What opens the events of the plan's first strand that began before the period and last into it, oldest first, and
+    how many there are.
+    """
+    strand = plan.strands[0]
+    engine, table = opened(strand, source)
+    kept = reach_in(select(table, strand), plan)
+    kept = as_recorded(kept.mutate(inside_us=_inside(kept, [(plan.stretch.start, plan.stretch.end)])), strand)
+    return functools.partial(engine.stream, _listed(kept, None)), _count(engine, kept)
 
 
 def _in_windows(engine: Any, table: Any, plan: Plan, count: int) -> Iterator[Any]:
@@ -176,7 +246,9 @@ def _time_inside(table: Any, plan: Plan, strand: Strand, calendar: list[tuple[Di
 
 
 def _inside(table: Any, found: list[tuple[Any, Any]]) -> Any:
-    """Microseconds of each span inside stretches in order: what of them has gone by at its finish, less that at its start."""
+    """Microseconds of each span inside stretches in order: what of them has gone by at its finish, less that at its
+    start.
+    """
     import ibis
 
     if not found:
@@ -224,8 +296,8 @@ def _witness(plan: Plan, cell: Cell, source: Source) -> Any:
     """The value of the cell, found again, as an engine literal."""
     import ibis
 
+    from fermata.analysis.cells import value
     from fermata.analysis.combine import gather
-    from fermata.analysis.finish import value
 
     level = tuple(d for d, _ in cell.keys)
     figures = gather(plan, source)

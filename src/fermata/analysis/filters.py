@@ -6,14 +6,16 @@ Values of one field: any of them; several fields: all of them; `without` with se
 
 from __future__ import annotations
 
+import dataclasses
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from fermata.digest import apart
 from fermata.errors import RequestError
 from fermata.fields import Field, LogSchema
 from fermata.timeline.words import span
 
-__all__ = ["Condition", "Selection", "between", "empty", "like", "words"]
+__all__ = ["Condition", "Selection", "between", "count_of", "empty", "holds", "like", "second_filter", "words"]
 
 Kind = Literal["is", "like", "between", "empty", "words"]
 
@@ -24,14 +26,17 @@ class Condition:
 
     `is`: one of `values`, exactly. `like`: a pattern with * and ?. `between`: two bounds, both included, None for
     open. `words`: a text holding all of the words, whatever their case (A-Z). `empty`: no value. `said` is how it was
-    asked for, where a register put other values in its place; `known` says that the register knows them.
+    asked for, where a register put other values in its place; `unknown` are those names, as written, that no register
+    knows, each with the values that are looked for in its place.
     """
 
     field: str
     kind: Kind
     values: tuple[Any, ...] = ()
-    said: str = ""
-    known: bool = False
+    said: str = dataclasses.field(default="", metadata=apart("how it was asked for"))
+    unknown: tuple[tuple[str, tuple[str, ...]], ...] = dataclasses.field(
+        default=(), metadata=apart("for notes; the values count")
+    )
 
     def __str__(self) -> str:
         if self.said:
@@ -46,7 +51,8 @@ class Condition:
                 else (f"{self.field} at least {low}" if low else f"{self.field} at most {high}")
             )
         verb = {"is": "is", "like": "matches", "words": "contains"}[self.kind]
-        return f"{self.field} {verb} {' or '.join(_plain(v) for v in self.values)}"
+        joint = " and " if self.kind == "words" else " or "
+        return f"{self.field} {verb} {joint.join(_plain(v) for v in self.values)}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +142,7 @@ class Selection:
         """One engine condition per step, each true or false and never null."""
         found = []
         for _, alternatives, drops in self.steps():
-            tests = [_test(table, c, schema.field(c.field)) for group in alternatives for c in group]
+            tests = [holds(table, c, schema.field(c.field)) for group in alternatives for c in group]
             joined = tests[0]
             for test in tests[1:]:
                 joined = joined | test
@@ -154,7 +160,15 @@ def column(table: Any, field: Field) -> Any:
     return table[field.stored]
 
 
-def _test(table: Any, condition: Condition, field: Field) -> Any:
+def count_of(what: Any, where: Any = None) -> Any:
+    """How many rows a table has (filled cells a column), or those for which `where` holds: 0 on every engine where
+    there are none.
+    """
+    return what.count() if where is None else what.count(where=where).coalesce(0)
+
+
+def holds(table: Any, condition: Condition, field: Field) -> Any:
+    """Whether an event meets a condition: true or false, never null."""
     here = column(table, field)
     if condition.kind == "empty":
         return (here.length() == 0).fill_null(True) if field.type == "tags" else here.isnull()
@@ -199,10 +213,12 @@ def _typed(condition: Condition, schema: LogSchema) -> Condition:
         low, high = condition.values
         if low is None and high is None:
             raise RequestError(f"the range for {field.name} has neither a least nor a most")
-        said = condition.said or (str(condition) if field.scale else "")
+        said = condition.said or str(condition)
         return Condition(
             condition.field, "between", (read_value(low, field, schema), read_value(high, field, schema)), said
         )
+    if condition.kind == "is" and field.type not in ("text", "tags"):
+        _no_filter_inside(condition, schema)
     if condition.kind == "is" and field.type not in ("text", "tags", "flag"):
         ends = [str(v).partition("..") for v in condition.values]
         if any(dots for _, dots, _ in ends):
@@ -212,8 +228,36 @@ def _typed(condition: Condition, schema: LogSchema) -> Condition:
             return _typed(Condition(condition.field, "between", (low or None, high or None)), schema)
     if condition.kind == "is":
         values = tuple(read_value(v, field, schema) for v in condition.values)
-        return Condition(condition.field, "is", values, condition.said, condition.known)
+        exact = field.type in ("text", "tags", "flag", "number")
+        return Condition(
+            condition.field, "is", values, condition.said or ("" if exact else str(condition)), condition.unknown
+        )
     return condition
+
+
+def _no_filter_inside(condition: Condition, schema: LogSchema) -> None:
+    for value in condition.values:
+        if advice := second_filter(str(value), condition, schema):
+            raise RequestError(advice)
+
+
+def second_filter(value: str, condition: Condition, schema: LogSchema) -> str:
+    """What to write instead where a value looks like a filter of its own (`action=printed,colour=yes`); "" where it
+    does not.
+    """
+    name, sign, rest = (p.strip() for p in value.partition("="))
+    if not sign or name not in schema.by_name:
+        return ""
+    instead = {v: text for text, found in condition.unknown for v in found}  # as it was written
+    values = list(dict.fromkeys(instead.get(v, str(v)) for v in condition.values))
+    at = values.index(value)
+    first, more = ",".join(values[:at]), ",".join([rest, *values[at + 1 :]])
+    before = f"{condition.field}={first}" if first else ""
+    both = " and ".join(f"'{text}'" for text in (before, f"{name}={more}") if text)
+    return (
+        f"{condition.field} {value!r} is a filter of its own, and a comma separates values of one field; write "
+        f"two filters: {both}"
+    )
 
 
 def _plain(value: Any) -> str:

@@ -4,129 +4,37 @@ from __future__ import annotations
 
 import dataclasses
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator
 from itertools import zip_longest
 from typing import Any
 
+from fermata.analysis.cells import ZERO, Components, combined, reader
 from fermata.analysis.combine import Figures, Key
-from fermata.analysis.formula import Context, Quantity, unit
-from fermata.analysis.measures import ONWARDS, Measure
+from fermata.analysis.measures import ADDS
+from fermata.analysis.order import natural, ordered
 from fermata.analysis.plan import MOST_ACROSS, ColumnPlan, Dimension, Plan
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
 from fermata.analysis.table import Column, Row, Table
 from fermata.errors import RequestError
 from fermata.timeline import Slot
 
-__all__ = ["finish", "measure_of", "outermost", "value"]
+__all__ = ["NONE_SHOWN", "finish", "shown"]
 
 NONE_SHOWN = "(none)"
-Components = dict[tuple[int, str], Any]
 Covered = Callable[[int, Slot], bool]
-ZERO = ("count", "time", "total", "distinct", "present", "union", "overlap", "peak", "at", "over")
 
 
-def reader(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable[[Components], Any]:
-    """How a column's cell is read off a group's components: exact values as they are, means and shares divided once."""
-    measure, place = column.measure, column.strand
-    if column.formula:
-        return _worked_out(plan, column, grand)
-    if measure.name in ONWARDS and measure.base:
-        inner = reader(plan, dataclasses.replace(column, measure=measure.base), grand)
-        prefix = f"{measure.name} "
-        return lambda found: inner(
-            {(s, n.removeprefix(prefix)): v for (s, n), v in found.items() if n.startswith(prefix)}
-        )
-    if measure.name == "rank":
-        return lambda found: found.get((place, str(measure)))
-    if measure.base:
-        part = reader(plan, dataclasses.replace(column, measure=measure.base), grand)
-        whole = part(grand) if grand else None
-        return lambda found: part(found) / whole if whole else None
-    if measure.name == "mean":
-        total, filled = (place, f"total {measure.of}"), (place, f"filled {measure.of}")
-        return lambda found: _mean(plan, column, found[total], found[filled]) if found.get(filled) else None
-    if measure.name in ("concurrency", "used", "uncovered"):
-        return _of_length(measure, place)
-    if measure.name in ("days", "workdays", "months"):
-        return lambda found: found.get((place, measure.name))
-    if measure.name == "at" and measure.of:
-        return lambda found: found.get((place, str(measure)))
-    name = (place, measure.name if measure.name in ("count", "time", "first", "last") else str(measure))
-    if measure.name == "total" and any(c.field.name == measure.of and c.may_lack for c in plan.strands[place].computed):
-        filled = (place, f"filled {measure.of}")
-        return lambda found: found.get(name) if found.get(filled) else None
-    if measure.name in ZERO:
-        return lambda found: found.get(name) or 0
-    return lambda found: found.get(name)
-
-
-def _of_length(measure: Measure, place: int) -> Callable[[Components], Any]:
-    """Time against the length of the cell: nothing where the log does not cover any of it, or has no capacity."""
-    name = "union" if measure.name == "uncovered" else "time"
-
-    def read(found: Components) -> Any:
-        length, time = found.get((place, "length")), found.get((place, name)) or 0
-        if length is None:
-            return None
-        if measure.name == "uncovered":
-            return length - time
-        held = found.get((place, f"capacity {measure.of}")) if measure.name == "used" else 1
-        return time / (length * held) if length and held else None
-
-    return read
-
-
-def _worked_out(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable[[Components], Any]:
-    """A column's formula over its operands, read off a group's components."""
-    parts = [(number, reader(plan, plan.columns[number], grand)) for number in column.operands]
-    combined = _combined(plan, column)
-    return lambda found: combined({number: part(found) for number, part in parts})
-
-
-def _combined(plan: Plan, column: ColumnPlan) -> Callable[[Mapping[int, Any]], Any]:
-    """A column's formula over the cells of its operands, by column number."""
-    formula, result = column.formula, Quantity(column.kind[0], unit(column.kind[1]), column.kind[2])
-    kinds = [(plan.columns[number].kind, number) for number in column.operands]
-    operands = [
-        (name, number, Quantity(kind[0], (), kind[2]))
-        for name, (kind, number) in zip(formula.names, kinds, strict=True)
-    ]
-    context, factors = _context(plan, column), dict(column.factors)
-
-    def read(cells: Mapping[int, Any]) -> Any:
-        values = {name: held.fraction(cells[number]) for name, number, held in operands}
-        return formula.value(result, {**values, **factors}, context)
-
-    return read
-
-
-def _context(plan: Plan, column: ColumnPlan) -> Context:
-    """What a formula's functions look at: the period, and what its log holds of it."""
-    start, end = plan.stretch.start, plan.stretch.end
-    covers = plan.strands[column.strand].covers
-    upto = min(end, covers[1]) if covers else end
-    return Context(*(t.replace(tzinfo=None) for t in (start, upto, covers[1] if covers else end)))
-
-
-def value(plan: Plan, column: ColumnPlan, found: Components | None, grand: Components | None) -> Any:
-    """One cell; None where there is nothing to read it from."""
-    return None if found is None else reader(plan, column, grand)(found)
-
-
-def _mean(plan: Plan, column: ColumnPlan, total: Any, n: Any) -> Any:
-    field = plan.strands[column.strand].schema.field(column.measure.of)
-    if field.type == "duration":
-        return (2 * total + n) // (2 * n)  # whole microseconds, half up
-    return total / (n * 10**field.scale)
-
-
-def finish(plan: Plan, figures: Figures, covered: Covered) -> Table:
-    """The finished table. `covered` tells whether a strand's log covers a unit, which makes an absence a zero."""
+def finish(plan: Plan, figures: Figures, covered: Covered, every: Figures | None = None) -> Table:
+    """The finished table. `covered` tells whether a strand's log covers a unit, which makes an absence a zero; `every`
+    are the figures of all groups where a top N has put most of them together.
+    """
     _rank_groups(plan, figures)
-    layout = _Layout(plan, figures, covered)
-    keys = _with_totals(plan, _ordered(plan, figures, layout.grand))
+    single = _Layout(dataclasses.replace(plan, kept=None), every, covered) if every else None
+    layout = _Layout(plan, figures, covered, single)
+    keys = _with_totals(plan, ordered(plan, figures, layout.grand))
     columns = [_dimension(plan, d) for d in plan.by] + _measures(plan, layout.across)
-    return Table(tuple(columns), tuple(layout.row(key) for key in keys))
+    rows = tuple(layout.row(key) for key in keys)
+    return Table(tuple(columns), rows, tuple(layout.partial))
 
 
 def _rank_groups(plan: Plan, figures: Figures) -> None:
@@ -186,7 +94,7 @@ def _across(plan: Plan, figures: Figures) -> list[Any]:
         values: list[Any] = sorted(set(labels))
     else:
         level = next(lv for lv in plan.levels if lv and lv[-1] is plan.across)
-        values = sorted({k[-1] for k in figures[level]}, key=_natural)
+        values = sorted({k[-1] for k in figures[level]}, key=natural)
     if len(values) > MOST_ACROSS:
         raise RequestError(
             f"{plan.across.name} has {len(values):,} values; at most {MOST_ACROSS} fit across: put it in by"
@@ -235,8 +143,10 @@ def shown(plan: Plan, dimension: Dimension | None, key: Any) -> str:
 class _Layout:
     """Rows from keys, with what all rows share looked up once."""
 
-    def __init__(self, plan: Plan, figures: Figures, covered: Covered) -> None:
+    def __init__(self, plan: Plan, figures: Figures, covered: Covered, single: _Layout | None = None) -> None:
         self.plan = plan
+        self.single = single or self  # the groups one by one, before a top N put them together
+        self.partial: dict[str, None] = {}
         self.covered = covered
         self.across = _across(plan, figures)
         self.grand = figures.get((), {}).get(())
@@ -244,8 +154,9 @@ class _Layout:
         self.whole = {d: figures[plan.by[:d]] for d in depths}
         self.spread = {d: figures[(*plan.by[:d], plan.across)] for d in depths} if plan.across else {}
         self.words: list[dict[Any, str]] = [{} for _ in plan.by]
+        self.known: dict[tuple[Key, Any], dict[int, Any]] = {}
         self.readers = [reader(plan, column, self.grand) for column in plan.columns]
-        self.formulas = {i: _combined(plan, column) for i, column in enumerate(plan.columns) if column.formula}
+        self.formulas = {i: combined(plan, column) for i, column in enumerate(plan.columns) if column.formula}
         self.whole_period = Slot(plan.stretch.start, plan.stretch.end, "", plan.stretch.start)
         self.apart = len({s.schema.name for s in plan.strands}) > 1
 
@@ -264,21 +175,106 @@ class _Layout:
         cells: dict[int, Any] = {}
         for i, column in enumerate(self.plan.columns):
             if i in self.formulas:
-                cells[i] = self.formulas[i](cells)
+                cells[i] = self.formulas[i](self.comparable(i, key, label, cells))
+            elif column.measure.within:
+                cells[i] = self.part_of(column, key, label, found)
             else:
                 missing = self.missing(column, key, label, found)
                 cells[i] = self.absent(column, key, label) if missing else self.readers[i](found or {})
         return cells
 
+    def comparable(self, i: int, key: Key, label: Any, cells: dict[int, Any]) -> dict[int, Any]:
+        """The operands of a formula in a row of several groups: of a ratio only what the groups have that have a ratio
+        themselves, so that nothing is divided that belongs to no other side.
+        """
+        column = self.plan.columns[i]
+        rest = bool(key) and key[0] in (ELSE_TEXT, ELSE_LABEL) and self.plan.kept is not None
+        if not column.formula.divides or (len(key) == len(self.plan.by) and not rest):
+            return cells
+        groups = [self.single.cells_of(k, label) for k in self.single.under(key, self.plan.kept if rest else None)]
+        with_ratio = [c for c in groups if c[i] is not None]
+        operands = {n for n in self.single.operands(i) if self.single.adds(n)}
+        left = [c for c in groups if c[i] is None and any(c[n] for n in operands)]
+        if not left or operands != self.single.operands(i):
+            return cells
+        self.partial[column.label] = None
+        return {**cells, **{n: sum(c[n] or 0 for c in with_ratio) if with_ratio else None for n in operands}}
+
+    def under(self, key: Key, kept: tuple[Any, ...] | None) -> Iterator[Key]:
+        """The groups of the finest level within a row; of the rest of a top N, all it does not keep."""
+        for one in self.whole[len(self.plan.by)]:
+            if kept is None:
+                if one[: len(key)] == key:
+                    yield one
+            elif one[0] not in kept and one[1 : len(key)] == key[1:]:
+                yield one
+
+    def cells_of(self, key: Key, label: Any) -> dict[int, Any]:
+        """The cells of one group, worked out once."""
+        if (key, label) not in self.known:
+            found = self.whole[len(key)].get(key) if label is ... else self.spread[len(key)].get((*key, label))
+            self.known[key, label] = self.values(key, label, found)
+        return self.known[key, label]
+
+    def operands(self, i: int) -> set[int]:
+        """The columns a formula looks at."""
+        return set(self.plan.columns[i].operands)
+
+    def adds(self, i: int) -> bool:
+        """Whether a column's cells add up to that of their total."""
+        column = self.plan.columns[i]
+        if column.formula:
+            return column.formula.adds and all(self.adds(n) for n in column.operands)
+        return column.measure.name in ADDS
+
+    def part_of(self, column: ColumnPlan, key: Key, label: Any, found: Components | None) -> Any:
+        """A figure as a part of another of the same table: the group above, the row's or column's total, all of one
+        value of a dimension.
+        """
+        base = dataclasses.replace(column, measure=column.measure.base or column.measure)
+        read = reader(self.plan, base, self.grand)
+        whole = self.basis(base, column.measure.within, key, label, read)
+        return None if not whole else (read(found) or 0) / whole if found is not None else 0.0
+
+    def basis(self, base: ColumnPlan, within: str, key: Key, label: Any, read: Callable[[Components], Any]) -> Any:
+        """What a part is of; None where the row has no such thing."""
+        if within == "row":
+            cell = self.whole[len(key)].get(key)
+        elif within in ("parent", "column"):
+            above = key[:-1] if within == "parent" else ()
+            cell = self.whole[len(above)].get(above) if label is ... else self.spread[len(above)].get((*above, label))
+        else:
+            at = [d.name for d in self.plan.by].index(within)
+            if len(key) <= at:
+                return None
+            if at:
+                return self.sums(base, at, label, read).get(key[at])
+            cell = self.whole[1].get(key[:1]) if label is ... else self.spread[1].get((*key[:1], label))
+        return None if cell is None else read(cell)
+
+    def sums(self, base: ColumnPlan, at: int, label: Any, read: Callable[[Components], Any]) -> dict[Any, Any]:
+        """The figures of a column added up for each value of a dimension."""
+        depth = len(self.plan.by)
+        rows = self.whole[depth] if label is ... else self.spread[depth]
+        found: dict[Any, Any] = {}
+        for key, cell in rows.items():
+            if label is ... or key[-1] == label:
+                found[key[at]] = found.get(key[at], 0) + (read(cell) or 0)
+        return found
+
     def missing(self, column: ColumnPlan, key: Key, label: Any, found: Components | None) -> bool:
-        """Whether a group has nothing of the column's log; a sum of nothing over time the log does not cover is nothing too."""
+        """Whether a group has nothing of the column's log; a sum of nothing over time the log does not cover is nothing
+        too.
+        """
         if found is None or not self.apart:
             return found is None
         own = [v for (strand, _), v in found.items() if strand == column.strand]
         return not own or not (any(own) or self.covers(column, key, label))
 
     def covers(self, column: ColumnPlan, key: Key, label: Any) -> bool:
-        """Whether the column's log covers any of the cell's unit; beside other logs, any of the period where it has none."""
+        """Whether the column's log covers any of the cell's unit; beside other logs, any of the period where it has
+        none.
+        """
         slot = _slot(self.plan, key, label) or (self.whole_period if self.apart else None)
         return slot is None or self.covered(column.strand, slot)
 
@@ -306,84 +302,3 @@ def _slot(plan: Plan, key: Key, label: Any) -> Slot | None:
             slot: Slot = plan.slots(dimension.unit)[number]
             return slot
     return None
-
-
-def _natural(key: Any) -> tuple[bool, Any]:
-    """Texts by code point, numbers and units by size, the empty last."""
-    return (key is None, 0 if key is None else key)
-
-
-def _ordered(plan: Plan, figures: Figures, grand: Components | None) -> list[Key]:
-    """The body's keys in display order: groups by their own subtotal, rows within by theirs."""
-    body = list(figures[plan.by])
-    if not plan.by:
-        return []
-    if len(plan.by) == 1 and plan.by[0].calendar:
-        labels, _ = plan.by[0].labels(plan.slots(plan.by[0].unit))
-        body = list(dict.fromkeys([*body, *((n,) for n in sorted(set(labels)))])) if plan.top is None else body
-
-    if not plan.sort and plan.kept is None:
-        return sorted(body, key=lambda key: [_natural(k) for k in key])
-    ranks: dict[Key, list[Any]] = {}
-
-    def rank(group: Key) -> list[Any]:
-        if group not in ranks:
-            ranks[group] = _rank(plan, figures, grand, group)
-        return ranks[group]
-
-    return sorted(body, key=lambda key: [rank(key[:d]) for d in range(1, len(key) + 1)])
-
-
-def _rank(plan: Plan, figures: Figures, grand: Components | None, group: Key) -> list[Any]:
-    """What a group sorts by among its siblings: the rest of a top N last, then the sort, then its own name."""
-    depth, name = len(group), group[-1]
-    found = figures.get(plan.by[:depth], {}).get(group)
-    parts: list[Any] = [plan.kept is not None and name in (ELSE_TEXT, ELSE_LABEL)]
-    for number, descending in plan.sort:
-        if number >= 0:
-            parts.append(_Sorted(value(plan, plan.columns[number], found, grand), descending))
-        elif -1 - number == depth - 1:
-            parts.append(_Sorted(_natural(name), descending))
-    return [*parts, _natural(name)]
-
-
-class _Sorted:
-    """A sort key that can run downwards; the unknown always comes last."""
-
-    __slots__ = ("descending", "value")
-
-    def __init__(self, value: Any, descending: bool) -> None:
-        self.value = value
-        self.descending = descending
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Sorted) and self.value == other.value
-
-    def __lt__(self, other: _Sorted) -> bool:
-        if self.value is None or other.value is None:
-            return self.value is not None and other.value is None
-        return bool(other.value < self.value if self.descending else self.value < other.value)
-
-
-def outermost(plan: Plan, figures: Figures, n: int) -> list[Any]:
-    """The `n` values of the first dimension that rank highest, ties at the end included.
-
-    They rank by the first measure of the sort, or by the first column if the sort names none.
-    """
-    column = next((plan.columns[i] for i, _ in plan.sort if i >= 0), plan.columns[0])
-    grand = figures.get((), {}).get(())
-    first = figures[plan.by[:1]]
-    ranked = sorted(
-        ((value(plan, column, found, grand), key[0]) for key, found in first.items()),
-        key=lambda p: (_Sorted(p[0], True), _natural(p[1])),
-    )
-    if len(ranked) <= n:
-        return [k for _, k in ranked]
-    least = ranked[n - 1][0]
-    return [k for v, k in ranked if v is not None and (least is None or v >= least)]
-
-
-def measure_of(plan: Plan, column: int) -> Measure:
-    """The measure a column's records are of: a share's are those of its base."""
-    measure = plan.columns[column].measure
-    return measure.base or measure

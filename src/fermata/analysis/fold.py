@@ -12,7 +12,8 @@ FEW = 20_000  # rows that are folded here; Arrow's own way is faster for more, a
 
 
 def folded(rows: Any, keys: Sequence[str], wanted: Sequence[tuple[str, str]]) -> list[list[Any]]:
-    """One row a key, as columns of Python values: the keys, then the sum, min or max of the `wanted` columns; of nothing but nulls, None.
+    """One row a key, as columns of Python values: the keys, then the sum, min or max of the `wanted` columns; of
+    nothing but nulls, None.
 
     Without keys it is one row. Sums are exact integers.
     """

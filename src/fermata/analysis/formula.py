@@ -1,9 +1,9 @@
 """Simple arithmetic on named amounts, with units checked: `Time / Pages`, `Worked + Paid absence - Required`.
 
 Names are column headings (or fields, or declared factors) as they are; one that holds an operator stands in double
-quotes. Numbers, + - * / and brackets, and two functions: `gone(BUDGET, SPENT)`, the moment at which a budget is used up if
-all goes on as in the period so far, and `since(TIME)`, from a time to the end of what the log holds. Values are exact
-fractions until the end; a division by zero, or a missing operand, gives nothing.
+quotes. Numbers, + - * / and brackets, and two functions: `gone(BUDGET, SPENT)`, the moment at which a budget is used up
+if all goes on as in the period so far, and `since(TIME)`, from a time to the end of what the log holds. Values are
+exact fractions until the end; a division by zero, or a missing operand, gives nothing.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
@@ -78,7 +79,9 @@ class Quantity:
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """What functions look at, naive UTC: when the period starts and up to when there are records in it, and the log's end."""
+    """What functions look at, naive UTC: when the period starts and up to when there are records in it, and the log's
+    end.
+    """
 
     start: datetime
     upto: datetime
@@ -102,24 +105,69 @@ class Formula:
             raise RequestError(f"formula {text!r}: cannot go on from {reading.tokens[reading.at][1]!r}")
         return cls(text, node, tuple(dict.fromkeys(reading.names)))
 
-    def quantity(self, of: Mapping[str, Quantity]) -> Quantity:
-        """Type, unit and scale of the result. Raises RequestError where units do not go together."""
+    def quantity(self, of: Mapping[str, Quantity], *, percent: bool = False) -> Quantity:
+        """Type, unit and scale of the result, which keeps what its operands are; with `percent`, a plain number is
+        shown in per cent.
+
+        Raises RequestError where units do not go together.
+        """
         found = self._unit_of(self.node, of)
+        if percent and found:
+            raise RequestError(
+                f"formula {self.text!r} is in {words(found)}, and only a plain number can be shown in per cent"
+            )
+        if percent:
+            return Quantity("share", found)
         if found == TIME:
             return Quantity("time", found)
         if found == DURATION:
             return Quantity("duration", found)
-        plain = {q.kind: q for q in (of[n] for n in self.names)}
-        if len(plain) == 1 and self._adds(self.node):
-            kind = next(iter(plain))
-            if kind in ("number", "money", "decimal"):
-                return Quantity(kind, found, max(of[n].scale for n in self.names))
-        if not found:
-            return Quantity("share", found)
         if ("h", 1) in found and all(e < 0 for n, e in found if n != "h"):
             return Quantity("mean duration", found)
-        money = [q for q in plain.values() if q.kind == "money" and q.unit == found]
-        return Quantity("money", found, money[0].scale) if money else Quantity("mean", found)
+        kind, scale = self._kind_of(self.node, of)
+        return Quantity(kind, found, scale)
+
+    def _kind_of(self, node: Any, of: Mapping[str, Quantity]) -> tuple[str, int]:
+        """The type and scale of what a part of the formula gives: a sum is what its sides are, a product or ratio of
+        whole numbers or money what is exact of it, all else a mean.
+        """
+        if node[0] == "name":
+            return of[node[1]].kind, of[node[1]].scale
+        if node[0] == "number":
+            places = max(-int(Decimal(str(float(node[1]))).as_tuple().exponent), 0) if node[1].denominator != 1 else 0
+            return ("decimal", places) if places else ("number", 0)
+        (a, m), (b, n) = (self._kind_of(side, of) for side in node[1:3])
+        if node[0] in "+-":
+            return _summed(a, b), max(m, n) if "money" not in (a, b) or a == b else m if a == "money" else n
+        if node[0] == "*" and {a, b} <= {"number", "decimal"}:
+            return ("decimal", m + n) if "decimal" in (a, b) else ("number", 0)
+        if node[0] == "*" and "money" in (a, b) and {a, b} & {"number", "decimal", "share"}:
+            return "money", m if a == "money" else n
+        if node[0] == "/" and a == "money" and not self._names_in(node[2]):
+            return "money", m
+        return "mean", 0
+
+    @property
+    def divides(self) -> bool:
+        """Whether anything is divided by something other than a number."""
+        return self._divides(self.node)
+
+    @property
+    def adds(self) -> bool:
+        """Whether it only adds and takes away, so that the results of parts add up to that of their total."""
+        return self._adds(self.node)
+
+    def _divides(self, node: Any) -> bool:
+        if node[0] in ("name", "number", "call"):
+            return False
+        return (node[0] == "/" and bool(self._names_in(node[2]))) or any(self._divides(side) for side in node[1:3])
+
+    def _names_in(self, node: Any) -> set[str]:
+        if node[0] == "name":
+            return {node[1]}
+        if node[0] == "number":
+            return set()
+        return set().union(*(self._names_in(n) for n in (node[2] if node[0] == "call" else node[1:3])))
 
     def value(self, quantity: Quantity, values: Mapping[str, Any], context: Context | None = None) -> Any:
         """The result in the form `quantity` says, half a unit of scale rounded up; None where there is none.
@@ -161,6 +209,7 @@ class Formula:
             return self._unit_of_call(node, of)
         a, b = self._unit_of(node[1], of), self._unit_of(node[2], of)
         if node[0] in "+-":
+            a, b = self._beside_a_number(node, a, b)
             if a == b == TIME and node[0] == "-":
                 return DURATION
             if a != b or a == TIME:
@@ -170,6 +219,14 @@ class Formula:
         if TIME in (a, b):
             raise RequestError(f"formula {self.text!r}: a moment cannot be multiplied or divided")
         return _times(a, b, 1 if node[0] == "*" else -1)
+
+    def _beside_a_number(self, node: Any, a: Unit, b: Unit) -> tuple[Unit, Unit]:
+        """The units of two sides; a bare number (10 - count) takes the unit of the other, but for times and lengths of
+        time.
+        """
+        if not self._names_in(node[1]) and b not in (TIME, DURATION):
+            return b, b
+        return (a, a) if not self._names_in(node[2]) and a not in (TIME, DURATION) else (a, b)
 
     def _unit_of_call(self, node: Any, of: Mapping[str, Quantity]) -> Unit:
         units = [self._unit_of(n, of) for n in node[2]]
@@ -200,6 +257,17 @@ class Formula:
         if node[0] == "/":
             return a / b if b else None
         return a + b if node[0] == "+" else a - b if node[0] == "-" else a * b
+
+
+def _summed(a: str, b: str) -> str:
+    """The type of a sum or difference of two types."""
+    if a == b:
+        return a
+    plain = {"number", "decimal"}
+    for kind in ("money", "share"):
+        if kind in (a, b) and (a in plain or b in plain):
+            return kind
+    return "decimal" if {a, b} <= plain else "mean"
 
 
 def _half_up(value: Fraction) -> int:

@@ -1,17 +1,21 @@
 """Silences longer than a log's own rhythm allows.
 
-A silence is judged by the others that begin in the same hour of the week: it is a gap when it lasts more than twice their
-99.9th percentile (nearest rank, itself left out). The factor keeps the merely longest silence of an hour from being called
-a gap. Hours with few silences are judged by the whole log; a log of less than four weeks, or of few events, by nothing.
+A silence is judged by the others that begin in the same hour of the week: it is a gap when it lasts more than twice
+their
+99.9th percentile (nearest rank, itself left out). The factor keeps the merely longest silence of an hour from being
+called a gap. Hours with few silences are judged by the whole log; a log of less than four weeks, or of few events, by
+nothing.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
+
+from fermata.timeline.zones import day_start
 
 __all__ = ["Gap", "find"]
 
@@ -25,7 +29,8 @@ FEW = 20
 
 @dataclass(frozen=True, slots=True)
 class Gap:
-    """No event began between `start` and `end` (aware UTC), both being starts of events; `usual` is what the rhythm allows.
+    """No event began between `start` and `end` (aware UTC), both being starts of events; `usual` is what the rhythm
+    allows.
 
     `of` is the device that was silent while the log as a whole went on; "" for the log.
     """
@@ -42,14 +47,21 @@ class Gap:
 
 
 def find(
-    table: Any, run: Callable[[Any], Any], zone: ZoneInfo, declared: timedelta | None = None, of: str = ""
+    table: Any,
+    run: Callable[[Any], Any],
+    zone: ZoneInfo,
+    declared: timedelta | None = None,
+    of: str = "",
+    closed: Collection[date] = (),
 ) -> list[Gap] | None:
     """The gaps between the events of `table`, in order; None where the history is too short to say.
 
-    With `declared`, every silence longer than that is a gap, whatever the rhythm. With `of`, a column, the gaps of each of its
-    values: these must be long for their hour and for the value as a whole.
+    With `declared`, every silence longer than that is a gap, whatever the rhythm. With `of`, a column, the gaps of each
+    of its values: these must be long for their hour and for the value as a whole. Of a silence, only the time outside
+    the `closed` local days counts.
 
-    No silence begins and ends in one piece of half the least length, so that of each piece only the first and the last event are put in order.
+    No silence begins and ends in one piece of half the least length, so that of each piece only the first and the last
+    event are put in order.
     """
     import ibis
 
@@ -66,8 +78,10 @@ def find(
     for row in run(quiet.order_by(["of", "start_utc"])).to_pylist():
         ends = row["start_utc"].replace(tzinfo=UTC), row["next"].replace(tzinfo=UTC)
         silences.setdefault(row["of"], []).append(ends)
+    shut = [(day_start(day, zone), day_start(day + timedelta(days=1), zone)) for day in sorted(closed)]
     if declared:
-        return [Gap(a, b, declared, name) for name, found in silences.items() for a, b in found]
+        kept = [Gap(a, b, declared, name) for name, found in silences.items() for a, b in found]
+        return [g for g in kept if not shut or _open(g.start, g.end, shut) > declared]
     hours = run(table.group_by(of=table.of, hour=table.start_utc.truncate("h")).aggregate(n=table.count())).to_pylist()
     times = [r["hour"] for r in hours]
     if not times or max(times) - min(times) < HISTORY or sum(r["n"] for r in hours) < FEW:
@@ -77,7 +91,13 @@ def find(
         held = counts.setdefault(row["of"], {})
         hour = _hour_of_week(row["hour"].replace(tzinfo=UTC), zone)
         held[hour] = held.get(hour, 0) + row["n"]
-    return [g for name, found in silences.items() for g in _beyond(found, counts[name], zone, name)]
+    gaps = [g for name, found in silences.items() for g in _beyond(found, counts[name], zone, name)]
+    return [g for g in gaps if not shut or _open(g.start, g.end, shut) > FACTOR * g.usual]
+
+
+def _open(start: datetime, end: datetime, shut: Sequence[tuple[datetime, datetime]]) -> timedelta:
+    """How long from `start` to `end` without the days that are closed."""
+    return end - start - sum((max(min(end, b) - max(start, a), timedelta(0)) for a, b in shut), timedelta(0))
 
 
 def _hour_of_week(at: datetime, zone: ZoneInfo) -> int:

@@ -1,7 +1,7 @@
-"""The stages between source and select: derived logs are made, names become the people and things registers say they are,
-and fields worked out from others are added.
+"""The stages between source and select: derived logs are made, names become the people and things registers say they
+are, and fields worked out from others are added.
 
-A name is looked up by its own kind only, at the moment an event starts. What no register knows stays visible as
+A name is looked up by its own kind only, at the moment an event starts. What is in no register stays visible as
 kind and text (`badge 1234`), so that badge 1234 and extension 1234 are never taken for one.
 """
 
@@ -13,13 +13,13 @@ from datetime import timedelta
 from typing import Any
 
 from fermata.analysis.derive import EVER, Reached
-from fermata.analysis.engine import KINDS, Engine
 from fermata.analysis.plan import Strand
+from fermata.engines.embedded import KINDS, Engine
 from fermata.errors import DataError
 from fermata.fields import LogSchema, stored_name
 from fermata.timeline.periods import last_moment
 
-__all__ = ["opened"]
+__all__ = ["as_recorded", "opened"]
 
 
 def opened(strand: Strand, source: Callable[[Strand], tuple[Engine, Any]]) -> tuple[Engine, Any]:
@@ -31,17 +31,31 @@ def opened(strand: Strand, source: Callable[[Strand], tuple[Engine, Any]]) -> tu
         table = _identified(engine, table, lookup)
     for made in strand.computed:
         table = made.added(engine, table, strand.schema)
-    return engine, table
+    return engine, _dated(table, strand.date_field) if strand.date_field else table
+
+
+def _dated(table: Any, field: str) -> Any:
+    """The events at another time of theirs than their start, as long as they were; names and rates stay those of the
+    start.
+    """
+    length = table.finish_utc.delta(table.start_utc, unit="microsecond").cast("int64")
+    at = table[stored_name(field)]
+    moved = {"start_utc": at, "finish_utc": at + length.as_interval("us")}
+    return table.mutate(began_utc=table.start_utc, ended_utc=table.finish_utc).mutate(**moved)
+
+
+def as_recorded(table: Any, strand: Strand) -> Any:
+    """The events with their own start and finish again, where the strand goes by another time."""
+    if not strand.date_field:
+        return table
+    return table.mutate(start_utc=table.began_utc, finish_utc=table.ended_utc).drop("began_utc", "ended_utc")
 
 
 def derived(strand: Strand, source: Callable[[Strand], tuple[Engine, Any]]) -> tuple[Engine, Any]:
-    """A strand's events as they are stored, or as they are made from those of other logs. Raises DataError where these live apart."""
-    engine, table = _made(strand.schema, EVER if strand.dated else strand.reach, strand, source)
-    if strand.dated:
-        import ibis
-
-        table = table.mutate(start_utc=table[stored_name(strand.dated)], finish_utc=ibis.null("timestamp(6)"))
-    return engine, table
+    """A strand's events as they are stored, or as they are made from those of other logs. Raises DataError where these
+    live apart.
+    """
+    return _made(strand.schema, EVER if strand.date_field else strand.reach, strand, source)
 
 
 def _made(

@@ -2,26 +2,26 @@
 
     count                     events that start in the group                     contributors
     distinct FIELD            different values among them                        representatives
-    time                      of spans, what lies inside period and unit         contributors
-    total FIELD               sum of an amount, exact                            contributors
-    mean FIELD                exact sum divided by count, once                   contributors
-    median, percentile, least, most FIELD    order statistics                    witnesses
-    first, last               earliest and latest start                          witnesses
-    present FIELD             different values with any time inside              representatives
-    share MEASURE             part of the grand total (count unless named)       contributors of the measure
-    union                     time in which at least one span lasted             contributors
-    overlap                   time in which at least two did                     contributors
-    uncovered                 time of the log in which none did                  -
-    peak, peak time           most spans at once, and the first moment of it     -
-    concurrency               time divided by the length of the period or unit   contributors
-    at N, at capacity FIELD   time with at least so many at once                 -
-    used FIELD                time divided by what FIELD's capacity would hold   contributors
-    days, workdays, months    local days, and months, of the log in the cell     -
-    rank MEASURE              place among the groups beside it, the highest first: 1, 2, 2, 4    contributors of the measure
-    over LENGTH UNIT          each user's time beyond so much a unit             -
-    running, before, ever MEASURE    up to the unit's end from the period's start, all before the unit, both together
+    distinct UNIT             hours, days, weeks, months, quarters or years with any of it, a span in each it touches
+    representatives time                      of spans, what lies inside period and unit         contributors total
+    FIELD               sum of an amount, exact; of duration: whole spans by their start    contributors mean FIELD
+    exact sum divided by count, once                   contributors median, percentile, least, most FIELD    order
+    statistics                    witnesses first, last               earliest and latest start
+    witnesses present FIELD             different values with any time inside              representatives share MEASURE
+    part of the grand total (count unless named)       contributors of the measure share MEASURE of WHAT     part of:
+    parent (the group above), row, column, or a dimension (of user: all of that user) union                     time in
+    which at least one span lasted             contributors overlap                   time in which at least two did
+    contributors uncovered                 time of the log in which none did                  - peak, peak time
+    most spans at once, and the first moment of it     - concurrency               time divided by the length of the
+    period or unit   contributors at N, at capacity FIELD   time with at least so many at once                 - used
+    FIELD                time divided by what FIELD's capacity would hold   contributors capacity FIELD            how
+    many FIELD holds, by the register that knows it   - days, workdays, months    local days, and months, of the log in
+    the cell     - rank MEASURE              place among the groups beside it, the highest first: 1, 2, 2, 4
+    contributors of the measure over LENGTH UNIT          each user's time beyond so much a unit             - running,
+    before, ever MEASURE    up to the unit's end from the period's start, all before the unit, both together
 
-A span of no length is never at once with anything. A capacity is the attribute `capacity` of the register that knows FIELD.
+A span of no length is never at once with anything. A capacity is the attribute `capacity` of the register that knows
+FIELD.
 
 FIELD may be `duration`: the whole span, counted where it starts. A percentile is the nearest rank: the smallest
 value with at least that share of the values at or below it, so it is a value that occurred; the median is the
@@ -34,6 +34,7 @@ import re
 from dataclasses import dataclass
 from typing import Literal
 
+from fermata.analysis.declared import DeclaredMeasure, declared, declared_names
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import Field, FieldType, LogSchema
 
@@ -64,6 +65,7 @@ MEASURES: dict[str, Records] = {
     "concurrency": "contributors",
     "at": "none",
     "used": "contributors",
+    "capacity": "none",
     "days": "none",
     "workdays": "none",
     "months": "none",
@@ -73,13 +75,23 @@ MEASURES: dict[str, Records] = {
     "before": "none",
     "ever": "none",
 }
-WITH_FIELD = ("distinct", "total", "mean", "median", "percentile", "least", "most", "present", "used")
+TOUCHED = "touched"  # what `distinct day` is called inside
+UNITS = ("hour", "day", "week", "month", "quarter", "year")
+WITH_FIELD = ("distinct", "total", "mean", "median", "percentile", "least", "most", "present", "used", "capacity")
 ADDS = ("count", "time", "total")
 SWEPT = ("union", "overlap", "uncovered", "peak", "peak time", "at")
 NEEDS_TIME = ("time", "present", "concurrency", "used", "over", *SWEPT)
 ONWARDS = ("running", "before", "ever")  # measures that go on from unit to unit
 CARRIED = (*ADDS, "first", "last", "least", "most")
-LENGTHS = ("days", "workdays", "months", "uncovered", "concurrency", "used")  # they need the length of the cell
+LENGTHS = (
+    "days",
+    "workdays",
+    "months",
+    "uncovered",
+    "concurrency",
+    "used",
+    "capacity",
+)  # they need the length of the cell
 SHORT_PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
 HEADINGS = {
     "union": "Time once",
@@ -89,17 +101,25 @@ HEADINGS = {
     "peak time": "First at",
     "concurrency": "Mean at once",
     "used": "Capacity used",
+    "capacity": "Capacity",
 }
 PLURAL = {"user": "People", "device": "Devices", "place": "Places", "action": "Actions", "other": "Others"}
 
 
+MEANT = {  # words of other programs for what is called otherwise here
+    "avg": "mean", "average": "mean", "sum": "total", "max": "most", "maximum": "most", "min": "least",
+    "minimum": "least", "unique": "distinct", "number": "count",
+    "duration": "time", "hours": "time",
+}  # fmt: skip
+
+
 @dataclass(frozen=True, slots=True)
 class Measure:
-    """A measure as asked for: its name, the field it is of, for a percentile the share in per cent, for `at` and `over` how much,
-    for the latter of which calendar unit.
+    """A measure as asked for: its name, the field it is of, for a percentile the share in per cent, for `at` and `over`
+    how much, for the latter of which calendar unit; for a share of something else than the grand total `within` what.
 
     >>> Measure.parse("percentile 95 duration")
-    Measure(name='percentile', of='duration', percent=95.0, base=None, unit='')
+    Measure(name='percentile', of='duration', percent=95.0, base=None, unit='', within='')
     """
 
     name: str
@@ -107,6 +127,7 @@ class Measure:
     percent: float = 0.0
     base: Measure | None = None
     unit: str = ""
+    within: str = ""
 
     @classmethod
     def parse(cls, text: str) -> Measure:
@@ -118,7 +139,13 @@ class Measure:
         if name in ("earliest", "latest") and rest in ([], ["start"]):
             name, rest = {"earliest": "first", "latest": "last"}[name], []
         if name not in MEASURES:
-            raise UnknownName.of("measure", name, MEASURES)
+            if declared(name) is None:
+                if meant := MEANT.get(name):
+                    raise UnknownName(f"there is no measure {name!r}; did you mean {' '.join([meant, *rest])!r}?")
+                raise UnknownName.of("measure", name, [*MEASURES, *declared_names()])
+            if len(rest) != 1:
+                raise RequestError(f"{name} needs a field, as in '{name} duration'")
+            return cls(name, rest[0])
         if name in ONWARDS:
             base = cls.parse(" ".join(rest) or "count")
             if base.name not in CARRIED:
@@ -136,6 +163,9 @@ class Measure:
         if name == "over":
             return cls._over(rest, text)
         if name == "share":
+            within = ""
+            if len(rest) > 1 and rest[-2] == "of" and rest[-1] not in MEASURES:
+                rest, within = rest[:-2], rest[-1]
             if rest[:1] == ["of"]:
                 rest = rest[1:]
             base = cls.parse(" ".join(rest) or "count")
@@ -143,7 +173,9 @@ class Measure:
                 raise RequestError(
                     f"a share of {base} means nothing; shares are of count, time, a total or distinct values"
                 )
-            return cls("share", base.of, 0.0, base)
+            return cls("share", base.of, 0.0, base, "", within)
+        if name == "distinct" and len(rest) == 1 and rest[0] in UNITS:
+            return cls(TOUCHED, unit=rest[0])
         percent = 0.0
         if name == "percentile":
             percent = _percent(rest[0] if rest else "", text)
@@ -167,15 +199,18 @@ class Measure:
         m = re.fullmatch(r"(\d+(?:\.\d+)?)h (day|week|month)", " ".join(rest))
         if not m:
             raise RequestError(
-                f"{text!r}: write how much of each user's time a unit may hold, as in 'over 8h day' or 'over 38.5h week'"
+                f"{text!r}: write how much of each user's time a unit may hold, as in 'over 8h day' or 'over 38.5h "
+                "week'"
             )
         return cls("over", "user", float(m[1]), None, m[2])
 
     def __str__(self) -> str:
         if self.name == "over":
             return f"over {self.percent:g}h {self.unit}"
+        if self.name == TOUCHED:
+            return f"distinct {self.unit}"
         if self.base:
-            return f"{self.name} {self.base}"
+            return f"{self.name} {self.base}" + (f" of {self.within}" if self.within else "")
         if self.name == "at":
             return f"at capacity {self.of}" if self.of else f"at {self.percent:g}"
         percent = f" {self.percent:g}" if self.name == "percentile" else ""
@@ -184,33 +219,7 @@ class Measure:
     @property
     def label(self) -> str:
         """The heading of its column unless the report says otherwise."""
-        if self.name in ONWARDS and self.base:
-            inner = self.base.label[:1].lower() + self.base.label[1:]
-            return {
-                "running": f"Running {inner}",
-                "before": f"{self.base.label} before",
-                "ever": f"{self.base.label} up to then",
-            }[self.name]
-        if self.name == "rank" and self.base:
-            return f"Rank by {self.base.label[:1].lower()}{self.base.label[1:]}"
-        if self.name in HEADINGS:
-            return HEADINGS[self.name]
-        if self.name == "over":
-            return f"Over {self.percent:g} h a {self.unit}"
-        if self.name == "at":
-            return "Time at capacity" if self.of else f"Time with {self.percent:g} or more"
-        if self.base:
-            return (
-                f"Share of {self.base.label[:1].lower()}{self.base.label[1:]}" if self.base.name != "count" else "Share"
-            )
-        if self.name == "percentile":
-            return f"{self.percent:g} % of {self.of} up to"
-        if self.name in ("distinct", "present"):
-            plural = PLURAL.get(self.of, f"Different {self.of}")
-            return plural if self.name == "distinct" else f"{plural} present"
-        if self.name in ("first", "last", "count", "time"):
-            return self.name.capitalize()
-        return f"{self.name.capitalize()} {self.of}"
+        return _label(self)
 
     @property
     def adds_up(self) -> bool:
@@ -220,12 +229,21 @@ class Measure:
     @property
     def needs_spans(self) -> bool:
         """Whether it goes by the time events last and not by where they start."""
-        return (self.base or self).name in NEEDS_TIME
+        return (self.base or self).name in (*NEEDS_TIME, TOUCHED)
 
     @property
     def records(self) -> Records:
         """How its records relate to the figure."""
-        return MEASURES[(self.base or self).name]
+        name = (self.base or self).name
+        if outside := self.outside:
+            return outside.records
+        return "representatives" if name == TOUCHED else MEASURES[name]
+
+    @property
+    def outside(self) -> DeclaredMeasure | None:
+        """The declaration of a measure from outside, or of what this is a share of; None for one of the heart."""
+        name = (self.base or self).name
+        return None if name in MEASURES or name == TOUCHED else declared(name)
 
     def type_in(self, schema: LogSchema) -> tuple[FieldType | Literal["share", "mean", "mean duration"], str, int]:
         """Type, unit and scale of its values. Raises RequestError where it makes no sense for the field."""
@@ -234,6 +252,11 @@ class Measure:
         if self.name == "rank" and self.base:
             self.base.type_in(schema)
             return "number", "place", 0
+        if self.name == TOUCHED:
+            return "number", f"{self.unit}s", 0
+        if self.name == "capacity":
+            schema.field(self.of)
+            return "number", "at once", 0
         if self.name in ("days", "workdays", "months"):
             return "number", "months" if self.name == "months" else "days", 0
         if self.name in NEEDS_TIME and self.name not in ("time", "present"):
@@ -250,6 +273,9 @@ class Measure:
         if self.name in ("first", "last"):
             return "time", "", 0
         field = schema.field(self.of)
+        if outside := self.outside:
+            kind, unit, scale = self._amount(field)
+            return ("number", outside.unit, 0) if outside.unit else (kind, unit, scale)
         if self.name in ("distinct", "present"):
             if field.type == "tags":
                 raise RequestError(f"{self}: {field.name} holds several values; distinct of tags is not counted")
@@ -275,16 +301,52 @@ class Measure:
         return ("time", "", 0) if self.name == "peak time" else ("duration", "h:mm:ss", 0)
 
     def _amount(self, field: Field) -> tuple[FieldType | Literal["share", "mean", "mean duration"], str, int]:
-        if self.name == "total" and field.name == "duration":
-            raise RequestError("durations are totalled by the measure 'time', which clips them to the period")
         ordered = field.type == "time" and self.name in ("least", "most")
         if not field.addable and not ordered:
             raise RequestError(
-                f"{self} means nothing: {field.name} is a {field.type}; count its events (count) or its values (distinct {field.name})"
+                f"{self} means nothing: {field.name} is a {field.type}; count its events (count) or its values "
+                f"(distinct {field.name})"
             )
         if self.name == "mean":
             return ("mean duration" if field.type == "duration" else "mean"), field.unit, field.scale
-        return field.type, field.unit, field.scale
+        return field.type, "h:mm:ss" if field.type == "duration" else field.unit, field.scale
+
+
+def _label(measure: Measure) -> str:
+    if measure.name in ONWARDS and measure.base:
+        inner = measure.base.label[:1].lower() + measure.base.label[1:]
+        return {
+            "running": f"Running {inner}",
+            "before": f"{measure.base.label} before",
+            "ever": f"{measure.base.label} up to then",
+        }[measure.name]
+    if measure.name == "rank" and measure.base:
+        return f"Rank by {measure.base.label[:1].lower()}{measure.base.label[1:]}"
+    if measure.name == TOUCHED:
+        return f"{measure.unit.capitalize()}s used"
+    if measure.name in HEADINGS:
+        return HEADINGS[measure.name]
+    if measure.name == "over":
+        return f"Over {measure.percent:g} h a {measure.unit}"
+    if measure.name == "at":
+        return "Time at capacity" if measure.of else f"Time with {measure.percent:g} or more"
+    if measure.base and measure.within:
+        what = "" if measure.base.name == "count" else f"{measure.base.label} s"
+        return f"{what or 'S'}hare of {measure.within}"
+    if measure.base:
+        return (
+            f"Share of {measure.base.label[:1].lower()}{measure.base.label[1:]}"
+            if measure.base.name != "count"
+            else "Share"
+        )
+    if measure.name == "percentile":
+        return f"{measure.percent:g} % of {measure.of} up to"
+    if measure.name in ("distinct", "present"):
+        plural = PLURAL.get(measure.of, f"Different {measure.of}")
+        return plural if measure.name == "distinct" else f"{plural} present"
+    if measure.name in ("first", "last", "count", "time"):
+        return measure.name.capitalize()
+    return f"{measure.name.capitalize()} {measure.of}"
 
 
 def _percent(text: str, whole: str) -> float:
@@ -301,11 +363,14 @@ def component(measure: Measure) -> list[tuple[str, str]]:
     """The (name, how parts roll up) a measure is finished from; none if it does not roll up."""
     inner = measure.base or measure
     of = inner.of
+    if outside := inner.outside:
+        return [(f"{outside.name} {of}", outside.adds)]
     return {
         "count": [("count", SUM)],
         "time": [("time", SUM)],
         "concurrency": [("time", SUM)],
         "used": [("time", SUM)],
+        "capacity": [("count", SUM)],
         "total": [(f"total {of}", SUM), (f"filled {of}", SUM)],
         "mean": [(f"total {of}", SUM), (f"filled {of}", SUM)],
         "first": [("first", MIN)],

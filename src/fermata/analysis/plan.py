@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 import hashlib
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -12,6 +12,7 @@ from typing import Any, Literal
 
 from fermata.analysis.filters import Selection
 from fermata.analysis.measures import Measure
+from fermata.digest import apart, digest
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
 from fermata.timeline import Calendar, Slot, Stretch, slots
@@ -29,6 +30,7 @@ class Dimension:
 
     name: str
     kind: Literal["field", "unit", "part"]
+    heading: str = dataclasses.field(default="", compare=False, metadata=apart("what it is called"))
 
     @classmethod
     def of(cls, text: str, schemas: Sequence[LogSchema], calendar: Calendar) -> Dimension:
@@ -61,7 +63,7 @@ class Dimension:
     @property
     def label(self) -> str:
         """Its heading."""
-        return self.name[:1].upper() + self.name[1:].replace("_", " ").replace(".", " ")
+        return self.heading or self.name[:1].upper() + self.name[1:].replace("_", " ").replace(".", " ")
 
     def labels(self, found: Sequence[Slot]) -> tuple[list[int], int | None]:
         """The integer label of each slot of its unit, and the modulus where labels recur."""
@@ -83,8 +85,10 @@ class Lookup:
     digest: str
     attributes: tuple[str, ...]
     whole: bool
-    columns: dict[str, str] = dataclasses.field(repr=False, compare=False)
-    rows: tuple[tuple[Any, ...], ...] = dataclasses.field(repr=False)
+    columns: dict[str, str] = dataclasses.field(repr=False, compare=False, metadata=apart("kinds of the attributes"))
+    rows: tuple[tuple[Any, ...], ...] = dataclasses.field(
+        repr=False, metadata=apart("those of the period, from the register that `digest` marks")
+    )
 
     @property
     def name(self) -> str:
@@ -95,7 +99,9 @@ class Lookup:
 
 @dataclass(frozen=True, slots=True)
 class HoursOf:
-    """The hours that count: of each value of the field `by` its own, and `others` for the rest (or all, without `by`)."""
+    """The hours that count: of each value of the field `by` its own, and `others` for the rest (or all, without
+    `by`).
+    """
 
     others: Hours
     by: str = ""
@@ -119,10 +125,13 @@ class Rounding:
 class Strand:
     """One log's part of a plan: which events, and which columns (by number) they answer.
 
-    `window` is its period, `covers` what the log holds, from its first start to past its last moment (both aware UTC); `reach`
-    is how much more than the period must be read. `stretch` is a period of its own, `units` whether its calendar units stand beside those of the plan
-    in their order (the month before), or it has none (all that was before). `dated` goes by another time than the start. `uses`
-    are the stored columns its figures need (empty: all), `origin` the digest of the register that a generated log is made of.
+    `window` is its period, `covers` what the log holds, from its first start to past its last moment (both aware UTC);
+    `reach` is how much more than the period must be read. `stretch` is a period of its own, `units` whether its
+    calendar units stand beside those of the plan in their order (the month before), or it has none (all that was
+    before). `date_field` goes by another time than the start. `uses` are the stored columns its figures need (empty:
+    all),
+    `origin` the digest of what a generated log is made of: its register, working patterns, workdays, and the local date
+    it is asked on.
     """
 
     schema: LogSchema
@@ -130,16 +139,20 @@ class Strand:
     measures: tuple[tuple[int, Measure], ...]
     lookups: tuple[Lookup, ...] = ()
     computed: tuple[Any, ...] = ()
-    window: tuple[datetime, datetime] | None = None
-    covers: tuple[datetime, datetime] | None = None
+    window: tuple[datetime, datetime] | None = dataclasses.field(
+        default=None, metadata=apart("the plan's or its own period")
+    )
+    covers: tuple[datetime, datetime] | None = dataclasses.field(
+        default=None, metadata=apart("the events' own mark tells it")
+    )
     capacities: tuple[tuple[str, int], ...] = ()
     reach: timedelta = timedelta(0)
     hours: HoursOf | None = None
     rounding: Rounding | None = None
     stretch: Stretch | None = None
     units: bool = True
-    dated: str = ""
-    uses: tuple[str, ...] = ()
+    date_field: str = ""
+    uses: tuple[str, ...] = dataclasses.field(default=(), metadata=apart("what is read follows from what is asked"))
     origin: str = ""
 
     @property
@@ -147,17 +160,27 @@ class Strand:
         """Whether events that began before the period matter."""
         return any(m.needs_spans for _, m in self.measures)
 
+    @property
+    def as_filtered(self) -> Strand:
+        """The strand with no more names and computed fields than its filters go by: for questions about starts and ends
+        alone.
+        """
+        named = {c.field.partition(".")[0] for c in self.selection.conditions}
+        if self.hours or any(c.field.name in named for c in self.computed):
+            return self
+        return dataclasses.replace(self, computed=(), lookups=tuple(lk for lk in self.lookups if lk.field in named))
+
 
 @dataclass(frozen=True, slots=True)
 class ColumnPlan:
     """A measure column: heading, measure, the strand that answers it, and type, unit and scale of its values.
 
     `earlier` is the strand of all that was before the period, for measures that go on from it. With a `formula` it is
-    worked out from other columns (by number), its operands. A hidden one is only an operand. `beside` is the column of the
-    same measure in the period it is compared with.
+    worked out from other columns (by number), its operands. A hidden one is only an operand. `beside` is the column of
+    the same measure in the period it is compared with.
     """
 
-    label: str
+    label: str = dataclasses.field(metadata=apart("a heading"))
     measure: Measure
     strand: int
     kind: tuple[str, str, int] = ("number", "", 0)
@@ -181,11 +204,13 @@ class Cell:
 class Plan:
     """A report in absolute terms. `sort` is (column number or -1 - dimension number, descending).
 
-    `zeros` are groups of `by` to show even without events. `known` (aware) leaves out what came in later; `kept` are the values of the first dimension that a top N keeps; all others become one group. A workday is one with any of the hours of `workdays`. `checks` are columns that must be zero. `seen` tells
-    whose view of the data it is, "" for everything.
+    `zeros` are groups of `by` to show even without events. `known` (aware) leaves out what came in later; `kept` are
+    the values of the first dimension that a top N keeps; all others become one group. A workday is one with any of the
+    hours of `workdays`. `checks` are columns that must be zero. `seen` tells whose view of the data it is, "" for
+    everything. With `lacking`, a total of nothing is empty and not 0: it may have been left out.
     """
 
-    title: str
+    title: str = dataclasses.field(metadata=apart("a heading"))
     stretch: Stretch
     by: tuple[Dimension, ...]
     across: Dimension | None
@@ -200,6 +225,7 @@ class Plan:
     workdays: Hours | None = None
     checks: tuple[int, ...] = ()
     seen: str = ""
+    lacking: bool = dataclasses.field(default=False, metadata=apart("follows from `seen`"))
 
     @property
     def dimensions(self) -> tuple[Dimension, ...]:
@@ -207,7 +233,9 @@ class Plan:
         return (*self.by, *((self.across,) if self.across else ()))
 
     def of(self, strand: Strand) -> Plan:
-        """The plan as a strand sees it: with the period of its own, if it has one, and without units where those do not compare."""
+        """The plan as a strand sees it: with the period of its own, if it has one, and without units where those do not
+        compare.
+        """
         if strand.stretch is None:
             return self
         if strand.units:
@@ -227,7 +255,9 @@ class Plan:
 
     @property
     def set_dimension(self) -> Dimension | None:
-        """The dimension whose field holds several values (tags, groups), if there is one. Raises RequestError for two."""
+        """The dimension whose field holds several values (tags, groups), if there is one. Raises RequestError for
+        two.
+        """
         schema = self.strands[0].schema
         found = [d for d in self.dimensions if not d.calendar and schema.field(d.name).type == "tags"]
         if len(found) > 1:
@@ -243,40 +273,25 @@ class Plan:
         """The calendar unit all calendar dimensions can be told from; empty if there are none."""
         return base_unit([d.name for d in self.dimensions if d.calendar])
 
+    def strands_of(self, column: int) -> set[int]:
+        """The strands a column's figures come from."""
+        one = self.columns[column]
+        if one.formula is None:
+            return {one.strand}
+        return set().union(*(self.strands_of(o) for o in one.operands)) if one.operands else set()
+
     def slots(self, unit: str) -> Sequence[Slot]:
         """The period cut into `unit`s; the whole period as one if `unit` is empty."""
         if not unit:
             return [Slot(self.stretch.start, self.stretch.end, self.stretch.text, self.stretch.start)]
         return slots(self.stretch, unit)
 
-    @property
+    @functools.cached_property
     def digest(self) -> str:
-        """SHA-256 of everything that decides the figures, to 16 hex digits. Titles and headings do not."""
-        calendar = self.stretch.calendar
-        parts = {
-            "from": self.stretch.start.isoformat(),
-            "to": self.stretch.end.isoformat(),
-            "zone": calendar.zone_name,
-            "calendar": repr(calendar),
-            "by": [d.name for d in self.by],
-            "across": self.across.name if self.across else None,
-            "strands": [
-                (
-                    s.schema.name,
-                    repr((s.schema.fields, s.schema.derivation, s.computed)),
-                    repr((s.selection, s.hours, s.rounding, s.dated, s.origin)),
-                    [str(m) for _, m in s.measures],
-                    repr(s.lookups),
-                    (s.stretch.start.isoformat(), s.stretch.end.isoformat()) if s.stretch else None,
-                )
-                for s in self.strands
-            ],
-            "seen": self.seen,
-            "known": self.known.isoformat() if self.known else None,
-            "columns": [(str(c.measure), c.strand, c.earlier, repr(c.formula), c.operands) for c in self.columns],
-            "layout": (self.sort, self.top, self.totals, self.zeros),
-        }
-        return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()[:16]
+        """SHA-256 of everything that decides the figures, to 16 hex digits: of all fields
+        but those that say why not.
+        """
+        return digest(self)
 
     def weekday_or_label(self, dimension: Dimension, label: object) -> str:
         """A calendar dimension's integer label as people read it."""

@@ -1,9 +1,9 @@
 """Who was where at an instant, and who was near somebody: readings and spans, as engine expressions.
 
-Inside at an instant is whose last reading before it is an entry: the latest event of each user among the opening and closing
-ones, ties in the order they were recorded. Contacts are stays at the same place no further apart in time than `within`; an event
-without a finish is an instant. Both ends of a stay are compared exactly; time is cut into buckets only so that an engine joins by
-equality.
+Inside at an instant is whose last reading before it is an entry: the latest event of each user among the opening and
+closing ones, ties in the order they were recorded. Contacts are stays at the same place no further apart in time than
+`within`; an event without a finish is an instant. Both ends of a stay are compared exactly; time is cut into buckets
+only so that an engine joins by equality.
 """
 
 from __future__ import annotations
@@ -48,7 +48,9 @@ class Contacts:
     within: timedelta
 
     def pairs(self, table: Any, schema: LogSchema) -> Any:
-        """One row per pair of stays: other, place, from and to of both, and `apart`, microseconds between them (0 if at once)."""
+        """One row per pair of stays: other, place, from and to of both, and `apart`, microseconds between them (0 if at
+        once).
+        """
         import ibis
 
         where = schema.field(self.place).stored
@@ -75,7 +77,9 @@ class Contacts:
         return near.select("person", "where", "s", "x", "own_from", "own_to", "apart").distinct()
 
     def by_person(self, table: Any, schema: LogSchema) -> Any:
-        """One row per other person and place: how often, the first and last time, and the time together in microseconds."""
+        """One row per other person and place: how often, the first and last time, and the time together in
+        microseconds.
+        """
         import ibis
 
         pairs = self.pairs(table, schema)
@@ -96,9 +100,10 @@ def last_readings(
     outer: Selection,
     assembly: Selection,
 ) -> Any:
-    """One row a person: their last reading up to `began` (naive UTC) as `any_...`, their last way in or out as `io_...`, and what
-    came after it: the last way in (`in_after`) and out, the last reading that `assembly` keeps (nothing if it has no condition).
-    A way out counts as one only where `outer` keeps it: leaving a room is not leaving the house.
+    """One row a person: their last reading up to `began` (naive UTC) as `any_...`, their last way in or out as
+    `io_...`, and what came after it: the last way in (`in_after`) and out, the last reading that `assembly` keeps
+    (nothing if it has no condition). A way out counts as one only where `outer` keeps it: leaving a room is not leaving
+    the house.
     """
     import ibis
 
@@ -112,7 +117,8 @@ def last_readings(
     ways_in, ways_out = table.action.isin(opening), table.action.isin(closing) & kept(outer, True)
     order = ibis.window(group_by=table.person, order_by=[table.start_utc, *(table[p] for p in PROVENANCE)])
     t = table.filter(table.person.notnull()).select(
-        "person", "action", at=table.start_utc, line=ibis.row_number().over(order), ways_in=ways_in & ~marked, ways_out=ways_out & ~marked,
+        "person", "action", at=table.start_utc, line=ibis.row_number().over(order), ways_in=ways_in & ~marked,
+        ways_out=ways_out & ~marked,
         marked=marked, **named,
     )  # fmt: skip
     early, late = t.at <= began, t.at > began
@@ -124,7 +130,8 @@ def last_readings(
     return t.group_by("person").aggregate(
         any_start=t.at.max(where=early), any_action=last(t.action, early), any_place=last(t.place, early),
         any_device=last(t.device, early), io_start=t.at.max(where=io), io_opening=last(t.ways_in, io),
-        in_after=t.at.max(where=late & t.ways_in), in_place=last(t.place, late & t.ways_in), in_device=last(t.device, late & t.ways_in), out_after=t.at.max(where=late & t.ways_out),
+        in_after=t.at.max(where=late & t.ways_in), in_place=last(t.place, late & t.ways_in), in_device=last(t.device,
+        late & t.ways_in), out_after=t.at.max(where=late & t.ways_out),
         out_device=last(t.device, late & t.ways_out), assembly_after=t.at.max(where=late & t.marked),
         assembly_device=last(t.device, late & t.marked),
     )  # fmt: skip

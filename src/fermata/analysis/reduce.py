@@ -1,6 +1,5 @@
-"""The last stage of a strand: its queries, and how to read them.
-
-Figures that add up are reduced once at the finest level; those that do not are reduced once per level.
+"""The last stage of a strand: its queries. What adds up is reduced once, at the finest level; the rest once per
+level.
 """
 
 from __future__ import annotations
@@ -15,11 +14,11 @@ from functools import cache
 from typing import Any
 
 from fermata.analysis.buckets import Buckets
-from fermata.analysis.engine import Engine
-from fermata.analysis.filters import column
-from fermata.analysis.measures import SUM, SWEPT, Measure, component
+from fermata.analysis.filters import column, count_of
+from fermata.analysis.measures import SUM, SWEPT, TOUCHED, Measure, component
 from fermata.analysis.plan import Dimension, Plan, Strand
 from fermata.analysis.stages import each_value, inside, labelled, naive, placed, select, shaped
+from fermata.engines.embedded import Engine
 from fermata.errors import RequestError
 
 __all__ = ["WAYS", "Reduction", "counted_once", "distinct", "reductions", "sums_of"]
@@ -40,8 +39,9 @@ WAYS: dict[str, Callable[[Any], Any]] = {
 class Reduction:
     """A query of a strand and how to read it; `plan` is a finer grouping it has been made for, if it has.
 
-    `kind` is `sums` (components that roll up, labelled by start), `spread` (the same, with `e0` and `e1`, first and last
-    base unit of the time), `seen` (one row per present value, with `e0` and `e1`) or `level` (final figures of `keys`).
+    `kind` is `sums` (components that roll up, labelled by start), `spread` (the same, with `e0` and `e1`, first and
+    last base unit of the time), `seen` (one row per present value, with `e0` and `e1`), `touched` (the same of units of
+    time) or `level` (final figures of `keys`).
     """
 
     kind: str
@@ -60,15 +60,17 @@ def sums_of(table: Any, strand: Strand, where: Any) -> dict[str, Any]:
         for name, _ in component(measure):
             kind = name.split()[0]
             if kind == "count":
-                found[name] = table.count(where=where)
+                found[name] = count_of(table, where)
             elif kind == "total":
                 found[name] = value.sum(where=where).cast("int64")
             elif kind == "filled":
-                found[name] = value.count(where=where)
+                found[name] = count_of(value, where)
             elif kind in ("first", "least"):
                 found[name] = value.min(where=where)
             elif kind in ("last", "most"):
                 found[name] = value.max(where=where)
+            elif outside := measure.outside:
+                found[name] = outside.expression(value, where).cast("int64")
     return found
 
 
@@ -89,6 +91,8 @@ def reductions(engine: Engine, table: Any, plan: Plan, strand: Strand) -> list[R
         found.append(_added_up(inside(kept, plan, strand, spans=False), here, plan, strand, rolled))
     for of in dict.fromkeys((m.base or m).of for _, m in strand.measures if (m.base or m).name == "present"):
         found.append(_seen(engine, kept, plan, strand, of))
+    for unit in dict.fromkeys((m.base or m).unit for _, m in strand.measures if (m.base or m).name == TOUCHED):
+        found.append(_touched(engine, kept, plan, strand, unit))
     if kinds & set(SWEPT):
         here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
         found += [sweep(engine, here, plan, strand, fields) for fields in field_levels(plan)]
@@ -104,8 +108,8 @@ def reductions(engine: Engine, table: Any, plan: Plan, strand: Strand) -> list[R
 
 
 def counted_once(plan: Plan, strand: Strand) -> list[str]:
-    """The fields whose different values are worth setting apart before they are counted at each level: several levels, none of them cut
-    fine, so that there are far fewer different values than events.
+    """The fields whose different values are worth setting apart before they are counted at each level: several levels,
+    none of them cut fine, so that there are far fewer different values than events.
     """
     if len(plan.levels) < 2 or any(d.calendar and d.unit not in ("month", "quarter", "year") for d in plan.dimensions):
         return []
@@ -113,7 +117,7 @@ def counted_once(plan: Plan, strand: Strand) -> list[str]:
 
 
 def _added_up(here: Any, once: Any, plan: Plan, strand: Strand, rolled: dict[str, str]) -> Reduction:
-    """The parts that roll up at the finest level: of the events, or of the groups there are for each value of a field, added up already."""
+    """The parts that roll up at the finest level, of events or of groups added up already."""
     finest = plan.levels[0]
     if once is None:
         keys, sums = labelled(here, plan, strand.schema, finest), _numbered(sums_of(here, strand, None))
@@ -125,9 +129,11 @@ def _added_up(here: Any, once: Any, plan: Plan, strand: Strand, rolled: dict[str
 
 
 def _each_once(engine: Engine, kept: Any, plan: Plan, strand: Strand, of: str, alone: bool) -> Any:
-    """Every value of a field once in each group of the finest level, kept by the engine; None for one that keeps nothing.
+    """Every value of a field once in each group of the finest level, kept by the engine; None for one that keeps
+    nothing.
 
-    The one such field there is (`alone`) has the parts that roll up beside each value, so that the events are read once for both.
+    The one such field there is (`alone`) has the parts that roll up beside each value, so that the events are read once
+    for both.
     """
     here = inside(kept, plan, strand, spans=False)
     keys = labelled(here, plan, strand.schema, plan.levels[0])
@@ -149,7 +155,9 @@ def distinct(once: Any, plan: Plan, level: tuple[Dimension, ...], of: str) -> Re
 
 
 def by_user_and_unit(plan: Plan, measure: Measure) -> Plan:
-    """The plan grouped by user and the measure's unit as well. Raises RequestError where its own groups would cut a user's unit."""
+    """The plan grouped by user and the measure's unit as well. Raises RequestError where its own groups would cut a
+    user's unit.
+    """
     whole = {
         "day": ("day", "week", "month", "quarter", "year", "weekday"),
         "week": ("week",),
@@ -159,7 +167,8 @@ def by_user_and_unit(plan: Plan, measure: Measure) -> Plan:
         fine = d.name in whole[measure.unit] if d.calendar else d.name.partition(".")[0] == "user"
         if not fine and not (d.calendar and d.kind == "unit" and measure.unit == "day" and d.name != "hour"):
             raise RequestError(
-                f"{measure} by {d.name} means nothing: a user's {measure.unit} falls into several; group by users and {whole[measure.unit][0]}s"
+                f"{measure} by {d.name} means nothing: a user's {measure.unit} falls into several; group by users "
+                f"and {whole[measure.unit][0]}s"
             )
     more = [d for d in (Dimension("user", "field"), Dimension(measure.unit, "unit")) if d not in plan.dimensions]
     return dataclasses.replace(plan, by=(*plan.dimensions, *more), across=None, totals=False, kept=None)
@@ -173,8 +182,8 @@ def field_levels(plan: Plan) -> list[tuple[Dimension, ...]]:
 def sweep(engine: Engine, here: Any, plan: Plan, strand: Strand, fields: tuple[Dimension, ...]) -> Reduction:
     """How much time there was with how many spans at once, by (fields, first unit, last unit, number).
 
-    The ends of all spans are put in order and counted up and down; between two ends the number stays the same. Where only
-    `union` is asked for, the running latest finish says it without the ends, which is quicker.
+    The ends of all spans are put in order and counted up and down; between two ends the number stays the same. Where
+    only `union` is asked for, the running latest finish says it without the ends, which is quicker.
     """
     import ibis
 
@@ -215,7 +224,9 @@ def sweep(engine: Engine, here: Any, plan: Plan, strand: Strand, fields: tuple[D
 
 
 def _pieces(engine: Engine, here: Any, names: list[str]) -> int:
-    """Into how many pieces to cut the period so that a few spans of a group begin in each; 0 where sorting all is quicker: few spans, or many groups."""
+    """Into how many pieces to cut the period so that a few spans of a group begin in each; 0 where sorting all is
+    quicker: few spans, or many groups.
+    """
     count: int = engine.run(here.aggregate(n=here.count())).column(0)[0].as_py()
     if count < MANY:
         return 0
@@ -226,10 +237,11 @@ def _pieces(engine: Engine, here: Any, names: list[str]) -> int:
 
 
 def _near_peaks(ends: Any, names: list[str], plan: Plan, count: int) -> Any:
-    """The ends that may hold the peak of their group, with `piece`, the part of the period they are in, and how many were `there` when it began.
+    """The ends that may hold the peak of their group, with `piece`, the part of the period they are in, and how many
+    were `there` when it began.
 
-    In no piece can there be more than were there when it began and came in it; what is left at the end of each was there once. So only
-    pieces that may reach the highest of these matter.
+    In no piece can there be more than were there when it began and came in it; what is left at the end of each was
+    there once. So only pieces that may reach the highest of these matter.
     """
     import ibis
 
@@ -253,9 +265,11 @@ def _near_peaks(ends: Any, names: list[str], plan: Plan, count: int) -> Any:
 
 
 def _most(ends: Any, names: list[str], fields: tuple[Dimension, ...]) -> Reduction:
-    """How many there were at once, and when first; how long it lasted is not asked, so that ends at one instant need not be put together.
+    """How many there were at once, and when first; how long it lasted is not asked, so that ends at one instant need
+    not be put together.
 
-    Of these, those that leave are counted before those that come: on the way no number is higher than it is before or after.
+    Of these, those that leave are counted before those that come: on the way no number is higher than it is before or
+    after.
     """
     import ibis
 
@@ -305,6 +319,18 @@ def _seen(engine: Engine, kept: Any, plan: Plan, strand: Strand, of: str) -> Red
     here = here.mutate(seen=value).filter(lambda t: t.seen.notnull())
     keys = [*labelled(here, plan, strand.schema, fields), here.seen, here.e0, here.e1]
     return Reduction("seen", fields, here.group_by(keys).aggregate(c0=here.count()), ((f"present {of}", SUM),))
+
+
+def _touched(engine: Engine, kept: Any, plan: Plan, strand: Strand, unit: str) -> Reduction:
+    """The units of the calendar that events have any time in, by first and last base unit; a bare instant counts where
+    it is.
+    """
+    finer = dataclasses.replace(plan, by=(*plan.dimensions, Dimension(unit, "unit")), across=None, totals=False)
+    fields = tuple(d for d in plan.dimensions if not d.calendar)
+    here = shaped(engine, inside(kept, plan, strand, spans=True), finer, strand)
+    keys = [*labelled(here, plan, strand.schema, fields), here.e0, here.e1]
+    named = ((str(Measure(TOUCHED, unit=unit)), SUM),)
+    return Reduction("touched", fields, here.group_by(keys).aggregate(c0=here.count()), named, finer)
 
 
 def _level(

@@ -10,9 +10,9 @@ from datetime import datetime
 from typing import Any
 
 from fermata.analysis.buckets import Buckets
-from fermata.analysis.engine import Engine
+from fermata.analysis.business_hours import cut, in_hours
 from fermata.analysis.plan import Dimension, Plan, Rounding, Strand
-from fermata.analysis.within import cut, in_hours
+from fermata.engines.embedded import Engine
 from fermata.fields import LogSchema
 
 __all__ = [
@@ -33,7 +33,9 @@ ELSE_TEXT, ELSE_LABEL = "\uffffelse", -1  # the rest of a top N; it sorts after 
 
 
 def select(table: Any, strand: Strand) -> Any:
-    """Only the events the strand's filters keep, their lengths rounded if the report says so (filters see them as they are)."""
+    """Only the events the strand's filters keep, their lengths rounded if the report says so (filters see them as they
+    are).
+    """
     predicates = strand.selection.predicates(table, strand.schema)
     return rounded(table.filter(predicates) if predicates else table, strand.rounding)
 

@@ -43,10 +43,13 @@ class Row(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Table:
-    """Columns (dimensions first) and rows; the depth of the body is the number of dimension columns."""
+    """Columns (dimensions first) and rows; the depth of the body is the number of dimension columns. `partial` are the
+    headings of ratios whose totals leave out rows that have no ratio.
+    """
 
     columns: tuple[Column, ...]
     rows: tuple[Row, ...]
+    partial: tuple[str, ...] = ()
 
     @property
     def dimensions(self) -> tuple[Column, ...]:

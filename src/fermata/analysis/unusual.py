@@ -1,8 +1,8 @@
 """What is more than somebody's own usual: a unit's figure against the same person's history, evidence beside it.
 
-A unit (a day, a week) stands out when its figure is above `factor` times the highest of the usual ones: the 95th percentile
-(nearest rank) of the units of the history, those without any event counted as 0; where that is 0 itself, the smallest figure
-of the history stands for it. With too short a history nothing is claimed.
+A unit (a day, a week) stands out when its figure is above `factor` times the highest of the usual ones: the 95th
+percentile (nearest rank) of the units of the history, those without any event counted as 0; where that is 0 itself, the
+smallest figure of the history stands for it. With too short a history nothing is claimed.
 """
 
 from __future__ import annotations
@@ -18,7 +18,9 @@ SHARE = 95
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One unit of one group: the figure, what is usual (95th percentile), the median, the highest before, units of history."""
+    """One unit of one group: the figure, what is usual (95th percentile), the median, the highest before, units of
+    history.
+    """
 
     group: Any
     unit: int

@@ -40,6 +40,10 @@ def read_value(value: Any, field: Field, schema: LogSchema) -> Any:
             raise InvalidOperation
         return int(scaled)
     except InvalidOperation:
+        if between := re.fullmatch(r"(-?[\d.]+)\s*(?:-|to|–)\s*(-?[\d.]+)", str(value)):
+            raise RequestError(
+                f"{field.name}: {value} is not a range; write {field.name}={between[1]}..{between[2]}"
+            ) from None
         places = f" with at most {field.scale} decimals" if field.scale else " without decimals"
         raise RequestError(f"{field.name}: {value!r} is not a number{places}") from None
 

@@ -11,9 +11,10 @@ from pathlib import Path
 from typing import Any
 
 from fermata import tomlfile
-from fermata.api.config import Config
 from fermata.api.question import Question
-from fermata.api.workspace import Workspace, _clock
+from fermata.api.workspace import Workspace, clock_of
+from fermata.config.workspace_file import Config
+from fermata.workspace.base import Base
 
 __all__ = ["read"]
 
@@ -45,9 +46,9 @@ def read(
     """A question to one or several delimited files, without a workspace.
 
     `time` (or `start`), `finish`, `duration`, `user`, `device`, `place`, `action`, `outcome`, `other` and any further
-    field name a column, or are tables as in `fermata.toml`; `form` is how times are written (ISO 8601 unless told), `zone`
-    the zone of times without an offset. The settings of a log (`delimiter`, `encoding`, `header` ...) work too. The events
-    are kept in a temporary directory for as long as the question lives. Raises ConfigError, SourceError.
+    field name a column, or are tables as in `fermata.toml`; `form` is how times are written (ISO 8601 by default),
+    `zone` the zone of times without an offset. The settings of a log (`delimiter`, `encoding`, `header` ...) work too.
+    The events are kept in a temporary directory for as long as the question lives. Raises ConfigError, SourceError.
 
     >>> fermata.read("x.csv", time="When", user="Badge", zone="Europe/Lisbon").by("month").to_pandas()  # doctest: +SKIP
     """
@@ -64,7 +65,8 @@ def read(
     data = {"workspace": {"zone": zone}, "logs": {name: {**mapped, "fields": fields}}}
     config = tomlfile.parse(Config, data, "fermata.read(...)", "", ())
     directory = tempfile.TemporaryDirectory(prefix="fermata-")
-    workspace = Workspace(Path(directory.name).resolve(), config, _clock(now))
-    weakref.finalize(workspace, directory.cleanup)
-    workspace.import_log(name, paths)
+    base = Base(Path(directory.name).resolve(), config, clock_of(now))
+    weakref.finalize(base, directory.cleanup)
+    workspace = Workspace(base)
+    workspace.archive.import_log(name, paths)
     return workspace.log(name)

@@ -5,26 +5,37 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 from fermata.analysis.filters import conditions
-from fermata.reports.model import Report
+from fermata.reports.definition.report import Report
 
 if TYPE_CHECKING:
     from fermata.api.result import Result
-    from fermata.api.workspace import Workspace
+    from fermata.reports.result import Records
 
 __all__ = ["Question"]
+
+
+class Asked(Protocol):
+    """A workspace, as questions need it."""
+
+    def run(self, report: Report, *, explain: bool = False) -> Result:
+        """The answer to a report."""
+
+    def listing(self, report: Report, limit: int | None = None) -> Records:
+        """The events that a report's filters keep."""
 
 
 @dataclass(frozen=True)
 class Question:
     """Which events of a log, during which period, grouped how, measured how.
 
-    >>> hall.log("doors").during("2026-03").only(action="denied").by("place").measure("count").to_pandas()  # doctest: +SKIP
+    >>> hall.log("doors").during("2026-03").only(action="refused").by("place").measure("count").to_pandas()  # doctest:
+    +SKIP
     """
 
-    workspace: Workspace
+    workspace: Asked
     report: Report
 
     def during(self, period: str) -> Question:
@@ -53,7 +64,9 @@ class Question:
         return self._with(across=dimension)
 
     def measure(self, *measures: str, **labelled: str) -> Question:
-        """The columns: measures by name, formulas (`"A day = time / days"`), or measures under a heading: `measure(Refused="count")`."""
+        """The columns: measures by name, formulas (`"A day = time / days"`), or measures under a heading:
+        `measure(Refused="count")`.
+        """
         specs: list[Any] = list(measures)
         specs += [{"measure": m, "label": label.replace("_", " ")} for label, m in labelled.items()]
         return self._with(columns=specs)
@@ -66,9 +79,9 @@ class Question:
         """Rounds each span's length before it is split: `up 15 minutes`."""
         return self._with(rounding=how)
 
-    def compare(self, other: str = "before", *, whole: bool = False) -> Question:
+    def compare(self, other: str = "before", *, full_period: bool = False) -> Question:
         """Sets another period beside: `before`, `year ago`, `52 weeks ago`, `weekdays before`, or any period."""
-        return self._with(compare=other, whole=whole)
+        return self._with(compare=other, full_period=full_period)
 
     def rows(self, *conditions: str) -> Question:
         """Shows only rows whose columns meet the conditions (`Count = 0`); totals stay those of all."""
@@ -113,7 +126,7 @@ class Question:
         return self.run().save(path, **display)
 
     def chart(self, kind: str = "", of: str = "") -> Any:
-        """The answer as a Matplotlib figure, of the kind that suits it unless told."""
+        """The answer as a Matplotlib figure, of the kind that suits it by default."""
         return self.run().chart(kind, of)
 
     def _repr_html_(self) -> str:

@@ -6,27 +6,30 @@ import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from fermata import outputs
+from fermata.analysis.plan import Cell
 from fermata.analysis.table import Table
 from fermata.errors import RequestError
 from fermata.outputs import parquet
 from fermata.outputs.formats import ISO
 from fermata.outputs.writing import bare
-from fermata.reports import listing as listings
-from fermata.reports.display import Display
+from fermata.reports.compile.request import behind
+from fermata.reports.definition.display import Display
+from fermata.reports.execute import listing as listings
+from fermata.reports.execute.answer import execute
 from fermata.reports.result import Answer, Context, Page, Records, RunResult
-
-if TYPE_CHECKING:
-    from fermata.api.workspace import Place
+from fermata.workspace.place import Place
 
 __all__ = ["Result", "records_frame"]
 
 
 @dataclass(frozen=True)
 class Result:
-    """A finished run: a table of figures, a listing, or a page of several. Printing it shows what the command line shows."""
+    """A finished run: a table of figures, a listing, or a page of several. Printing it shows what the command line
+    shows.
+    """
 
     answer: Answer
     place: Place
@@ -74,9 +77,9 @@ class Result:
         return self.answer.verdict if isinstance(self.answer, Page) else ""
 
     @property
-    def caveats(self) -> tuple[str, ...]:
+    def notes(self) -> tuple[str, ...]:
         """What a reader must know to trust the figures."""
-        return self.answer.caveats if isinstance(self.answer, RunResult) else self.answer.notes
+        return self.answer.notes
 
     @property
     def context(self) -> Context:
@@ -84,7 +87,7 @@ class Result:
         return self.answer.context
 
     def cell(self, *, of: str | None = None, at: dict[str, str] | None = None) -> Any:
-        """One figure: a column by heading or measure (the first unless told), a group by dimension and shown value.
+        """One figure: a column by heading or measure (the first by default), a group by dimension and shown value.
 
         No `at` is the grand total. Durations are microseconds, times naive UTC. Raises UnknownName.
         """
@@ -102,20 +105,26 @@ class Result:
                 return row.cells[i] if row else None
         return None
 
-    def records(self, *, of: str | None = None, at: dict[str, str] | None = None, limit: int | None = None) -> Records:
+    def events(self, *, of: str | None = None, at: dict[str, str] | None = None, limit: int | None = None) -> Records:
         """The events behind a figure, oldest first, with file, record number and contribution.
 
         `of` and `at` name the figure as in `cell`. The contributions of a count, time or total add up to it.
         """
-        found = listings.records_of(self.data, self.place, listings.cell_of(self.data, at or {}, of), limit)
+        found = self._behind(listings.cell_of(self.data, at or {}, of), limit)
         base = self.data.plan.columns[listings.cell_of(self.data, at or {}, of).column].measure.base
         return found if base else dataclasses.replace(found, figure=self.cell(of=of, at=at))
 
-    def to_arrow(self) -> Any:
-        """The rows of the finest level as an Arrow table: durations in microseconds, times in the report's zone, money exact; subtotals left out.
+    def _behind(self, cell: Cell, limit: int | None) -> Records:
+        found = execute(behind(self.data, cell, self.place, limit), self.place)
+        assert isinstance(found, Records)
+        return found
 
-        Columns are called by their headings, those of a listing by the fields' names. Raises RequestError for figures below each other and for
-        a page whose parts differ.
+    def to_arrow(self) -> Any:
+        """The rows of the finest level as an Arrow table: durations in microseconds, times in the report's zone, money
+        exact; subtotals left out.
+
+        Columns are called by their headings, those of a listing by the fields' names. Raises RequestError for figures
+        below each other and for a page whose parts differ.
         """
         import pyarrow as pa
 
@@ -123,19 +132,21 @@ class Result:
         return pa.concat_tables(t for _, t in parquet.tables(self.answer, bare(self.display), named=named))
 
     def to_pandas(self) -> Any:
-        """The same as a pandas table: timedelta64, datetime64 with the report's zone, nullable Int64 and boolean, Decimal for money."""
+        """The same as a pandas table: timedelta64, datetime64 with the report's zone, nullable Int64 and boolean,
+        Decimal for money.
+        """
         return frame(self.to_arrow())
 
     def chart(self, kind: str = "", of: str = "") -> Any:
-        """A Matplotlib figure of the result: `kind` bar, stacked, ranked, line, area, share, heat map or timeline (what suits it unless
-        told), `of` the column by heading (the first). Raises UnknownName, RequestError.
+        """A Matplotlib figure of the result: `kind` bar, stacked, ranked, line, area, share, heat map or timeline (what
+        suits it unless told), `of` the column by heading (the first). Raises UnknownName, RequestError.
         """
         from fermata.outputs import charts
 
         return charts.figure(self.answer, self.display, kind=kind, column=of)
 
     def save(self, path: str | Path, *, form: str | None = None, **display: Any) -> Path:
-        """Writes the result, whole or not at all, in the form of the file's ending unless told.
+        """Writes the result, whole or not at all, in the form of the file's ending by default.
 
         Further arguments are display choices: `orientation="landscape"`, `decimal="comma"`, `author="A. Name"`.
         """

@@ -1,68 +1,78 @@
-"""A workspace: a directory with `fermata.toml`, `reports/` and the archive."""
+"""A workspace as the library's users have it: a directory with `fermata.toml`, `reports/` and the archive."""
 
 from __future__ import annotations
 
 import dataclasses
 import functools
-from collections.abc import Sequence
-from datetime import UTC, date, datetime
+from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal, NoReturn, Self, overload
 
-from fermata.analysis.derive import Collapse
-from fermata.api import keeping, people
-from fermata.api.administering import Administered
-from fermata.api.base import Clock
-from fermata.api.config import load
-from fermata.api.evacuation import Clearing
-from fermata.api.place import Place
+from fermata.analysis.derive import Merge
+from fermata.api.deliveries import Deliveries
 from fermata.api.question import Question
+from fermata.api.registers import Registers
+from fermata.api.reports import Catalogue, Reports
 from fermata.api.result import Result
-from fermata.delivery.progress import History
-from fermata.delivery.shelf import Item
-from fermata.errors import RequestError
-from fermata.registers.register import Register
-from fermata.reports import answer as answers
-from fermata.reports import catalogue, looking, pages, trails
-from fermata.reports import files as report_files
-from fermata.reports import listing as listings
-from fermata.reports import run as runner
-from fermata.reports.binding import bound
-from fermata.reports.catalogue import Entry
-from fermata.reports.listing import AS_IT_IS, Layout
-from fermata.reports.model import Report
-from fermata.reports.registers import Found, register_table
-from fermata.reports.result import Records
-from fermata.reports.viewing import viewed
-from fermata.telling import tell
+from fermata.api.shelf import KeptRuns
+from fermata.config.workspace_file import CONFIG, Config, load
+from fermata.errors import NotForViewers, RequestError
+from fermata.people.evacuation import Clearing
+from fermata.reports.compile.request import Asking
+from fermata.reports.definition.parts import Ask
+from fermata.reports.definition.report import Report
+from fermata.reports.result import Answer, Records
+from fermata.run_log import tell
+from fermata.workspace.base import Base, Clock
+from fermata.workspace.upkeep import Upkeep
 
-if TYPE_CHECKING:
-    from fermata.api.proving import Verdict
-    from fermata.delivery.outcome import Sent
+__all__ = ["ViewerWorkspace", "Workspace", "open_workspace"]
 
-__all__ = ["CONFIG", "Place", "Workspace", "open_workspace"]
-
-CONFIG = "fermata.toml"
-LAST = keeping.LAST
+FIGURES_ONLY = (  # keys that shape figures, which a listing has not
+    "by", "across", "zero_rows", "no_others", "sort", "top", "compare", "full_period", "rows", "checks", "warn",
+    "measures",
+    "columns", "totals",
+    "chart",
+)  # fmt: skip
 
 
-def open_workspace(path: str | Path = ".", *, now: datetime | None = None, viewer: str = "") -> Workspace:
-    """The workspace at `path` (the directory of `fermata.toml`, or one below it).
+@overload
+def open_workspace(
+    path: str | Path | None = None, *, now: datetime | None = None, viewer: Literal[""] = ""
+) -> Workspace: ...
 
-    `now`, an aware datetime, stands in for the clock, so that "last month" means what it meant then. With `viewer`, all that it
-    gives is what that viewer of `fermata.toml` may see. Raises RequestError if there is no workspace or viewer, ConfigError if its
-    file is wrong.
+
+@overload
+def open_workspace(path: str | Path | None = None, *, now: datetime | None = None, viewer: str) -> ViewerWorkspace: ...
+
+
+def open_workspace(path: str | Path | None = None, *, now: datetime | None = None, viewer: str = "") -> ViewerWorkspace:
+    """The workspace at `path`, the directory of `fermata.toml`; without one, the one that the current directory is in.
+
+    `now`, an aware datetime, stands in for the clock (that of this machine, or `clock` of `fermata.toml`), so that
+    "last month" means what it meant then. With `viewer`, all
+    that it gives is what that viewer of `fermata.toml` may see, and it has nothing that writes. Raises RequestError if
+    there is no workspace or viewer, ConfigError if its file is wrong.
     """
-    start = Path(path).resolve()
-    for directory in (start, *start.parents):
+    start = Path(path or ".").resolve()
+    for directory in (start, *(() if path else start.parents)):
         if (directory / CONFIG).is_file():
-            found = Workspace(directory, load(directory / CONFIG), _clock(now), viewer)
-            _ = found.view  # a viewer there is none of is an error here
-            return found
-    raise RequestError(f"there is no workspace at {start} (no {CONFIG} there or above); make one with: fermata new DIR")
+            config = load(directory / CONFIG)
+            base = Base(directory, config, clock_of(now or config.workspace.stands), viewer)
+            _ = base.view  # a viewer there is none of is an error here
+            return of_base(base)
+    above = "" if path else " or above"
+    raise RequestError(f"there is no workspace at {start} (no {CONFIG} there{above}); make one with: fermata new DIR")
 
 
-def _clock(now: datetime | None) -> Clock:
+def of_base(base: Base) -> ViewerWorkspace:
+    """The workspace that whoever opened it may have."""
+    return ViewerWorkspace(base) if base.viewer else Workspace(base)
+
+
+def clock_of(now: datetime | None) -> Clock:
+    """The clock, or one that stands still at `now`. Raises RequestError for a naive time."""
     if now is None:
         return functools.partial(datetime.now, UTC)
     if now.tzinfo is None:
@@ -70,285 +80,191 @@ def _clock(now: datetime | None) -> Clock:
     return lambda: now
 
 
-class Workspace(Administered):
-    """A workspace, opened by `fermata.open`.
+@dataclass(frozen=True)
+class ViewerWorkspace:
+    """A workspace to ask: what a viewer has, and the part of a workspace that changes nothing."""
 
-    >>> fermata.open("quillmere").log("doors").during("2026-03").by("place").measure("count")  # doctest: +SKIP
-    """
+    base: Base
+
+    @property
+    def path(self) -> Path:
+        """Its directory."""
+        return self.base.path
+
+    @property
+    def config(self) -> Config:
+        """What `fermata.toml` says."""
+        return self.base.config
+
+    def now(self) -> datetime:
+        """The moment relative periods count from (aware)."""
+        return self.base.now()
+
+    @property
+    def reports(self) -> Catalogue:
+        """The reports there are."""
+        return Catalogue(self.base)
+
+    @property
+    def registers(self) -> Registers:
+        """People, devices, projects and assignments."""
+        return Registers(self.base)
 
     def log(self, name: str) -> Question:
         """A question to one log, to be narrowed and grouped step by step. Raises UnknownName."""
-        self.known(name)
+        self.base.known(name)
         return Question(self, Report(log=name))
 
-    def with_steps(self, log: str) -> Workspace:
-        """The same workspace, in which a log that puts records together holds them one by one, with `thing`, the file:record they
-        count as. Raises RequestError for other logs.
+    def with_steps(self, log: str) -> Self:
+        """The same workspace, in which a log that puts records together holds them one by one, with `thing`, the
+        file:record they count as. Raises RequestError for other logs.
         """
-        schema = self.known(log)
-        if not isinstance(schema.derivation, Collapse):
+        schema = self.base.known(log)
+        if not isinstance(schema.derivation, Merge):
             raise RequestError(f"{log} does not put records together, so it has no steps")
         how = dataclasses.replace(schema.derivation, spread=True)
-        other = self._beside(self.clock, self.viewer)
-        other.schemas = {**self.schemas, log: dataclasses.replace(schema, fields=how.fields, derivation=how)}
-        return other
-
-    def reports(self) -> list[str]:
-        """The names of the workspace's own reports."""
-        return report_files.names(self.reports_path)
-
-    def catalogue(self, words: str = "") -> list[Entry]:
-        """The workspace's own reports and the ready ones, category by category; with `words`, those that have each of them."""
-        own = [catalogue.read(self.reports_path / f"{name}.toml") for name in self.reports()]
-        ready = [e for e in catalogue.entries().values() if e.name not in {o.name for o in own}]
-        return [e for e in (*own, *ready) if catalogue.search(e, words)]
-
-    def definition(self, name: str) -> Report:
-        """The report kept under `name`, else the ready one, else a plain count of the log of that name; `last` is the last run.
-
-        Raises UnknownName, ConfigError.
-        """
-        logs = (*self.config.logs, *self.config.derived)
-        if name == LAST:
-            self.view.refuse("the last run, which may have been somebody else's,")
-            return keeping.last(self.path)
-        if name in logs and name not in self.reports():
-            return Report(log=name)
-        return report_files.load(self.reports_path, name, logs)
-
-    def definition_text(self, name: str) -> str:
-        """The definition as its file has it, comments and all. Raises UnknownName."""
-        entry = next((e for e in self.catalogue() if e.name == name), None)
-        return entry.path.read_text(encoding="utf-8") if entry else report_files.text_of(self.definition(name))
-
-    def copy_report(self, name: str, new: str, *, over: bool = False) -> Path:
-        """Copies a report, a ready one too, into the workspace under a new name; the original stays. Raises UnknownName, RequestError."""
-        if name == LAST:
-            return self.save_report(new, self.definition(LAST), over=over)
-        return report_files.copied(self.reports_path, name, new, over=over)
-
-    def save_report(self, name: str, report: Report, *, fixed: bool = False, over: bool = False) -> Path:
-        """Keeps a report under a name; with `fixed`, for the very period it has today. Raises RequestError."""
-        if fixed:
-            report = report.changed(period=self.period_words(report)[1])
-        return report_files.save(self.reports_path, name, report, over=over)
-
-    def period_words(self, report: Report) -> tuple[bool, str, str]:
-        """Whether the report's period moves with the clock, its exact form, and what it is today, in words."""
-        return keeping.period_words(report, self.place(), self.now())
-
-    def remember(self, report: Report) -> None:
-        """Keeps the report as the last run, to be changed and run again; a viewer's runs are not kept."""
-        if self.viewer:
-            return
-        keeping.remember(self.path, report)
+        other = self.base.at(self.now())
+        other.schemas = {**self.base.schemas, log: dataclasses.replace(schema, fields=how.fields, derivation=how)}
+        return type(self)(other)
 
     def report(self, name: str, **changes: Any) -> Result:
         """Runs the report kept under `name` with some keys changed for this run: `period="last month"`."""
-        return self.run(self.definition(name).changed(**changes))
+        return self.run(self.reports.definition(name).changed(**changes))
 
     def run(self, report: Report, *, explain: bool = False, limit: int | None = None) -> Result:
-        """Runs a report. With `explain`, the result says what each filter took away; `limit` is the most events of a listing."""
-        place = self.place()
-        place.view.allows(report, self.definition)
-        answer = answers.answer(report, place, self.now(), explained=explain, limit=limit)
+        """Runs a report. With `explain`, the result says what each filter took away; `limit` is the most events of a
+        listing.
+        """
+        return self._result(report, Asking(limit=limit, explained=explain))
+
+    def listing(self, report: Report, limit: int | None = None, *, skip: int = 0, **layout: Any) -> Records:
+        """The events a report's filters keep in its period, oldest first unless the layout says otherwise.
+
+        `layout` has the keys of `[listing]`: fields, second, sort, numbers, totals, most, overlapping. The groups,
+        columns and limits of the report do not matter here.
+        """
+        asked = _without_shape(report).changed(listing=layout or report.listing or {})
+        return self._records(asked, Asking(limit=limit, skip=skip))
+
+    def trace(self, name: str, *, field: str = "", limit: int | None = None, **chosen: Any) -> Result:
+        """All that a person, device, place or shared id did in every log: a summary, then the events in time order.
+
+        `field` says which kind of name it is where it may mean several; `period`, `zone`, `log` narrow it. Raises
+        RequestError with the candidates where the name is ambiguous or unknown.
+        """
+        if chosen.get("log"):
+            self.base.known(chosen["log"])
+        return self._result(Report.of(**{"ask": "trail", **chosen}), Asking(limit=limit, name=name, field=field))
+
+    def inside(self, log: str, *, at: datetime | None = None, **asked: Any) -> Records:
+        """Who is inside at an aware instant (now): whose last reading in `log` in the `back` ("24 hours") before it is
+        an entry.
+
+        `opening` and `closing` are the actions of entries and exits; `only`, `without`, `any_of` narrow the readings.
+        """
+        self.base.known(log)
+        chosen = {k: asked.pop(k) for k in ("only", "without", "any_of") if k in asked}
+        return self._records(Report.of(log=log, ask={"what": "inside", **asked}, **chosen), Asking(at=at or self.now()))
+
+    def contacts(
+        self, log: str | Report, person: str, *, within: str = "15 minutes", at: str = "place", **chosen: Any
+    ) -> Records:
+        """Who was at the same place (the field `at`) as `person`, no more than `within` apart ("0" for at once).
+
+        `period`, `only`, `without`, `any_of` narrow the events of the log as in a report; or they are those of a report
+        given instead.
+        """
+        report = log if isinstance(log, Report) else Report.of(log=log, **chosen)
+        self.base.known(report.log)
+        asked = report.changed(ask=Ask(what="contacts", within=within, at=at))
+        return self._records(asked, Asking(name=person, field="user"))
+
+    def unusual(self, report: Report, *, unit: str = "day", history: int = 28, factor: float = 2.0) -> Records:
+        """Units of the report's period with more of its first column than `factor` times what is usual for the same
+        group.
+        """
+        ask = Ask(what="unusual", unit=unit, history=history, factor=factor)
+        asked = _without_shape(report, besides=("by", "columns", "measures"))
+        return self._records(asked.changed(ask=ask, columns=report.columns[:1]), Asking())
+
+    def at(self, moment: datetime) -> Self:
+        """The same workspace as it would be asked at another moment (aware), on the same engine."""
+        return type(self)(self.base.at(moment))
+
+    def _answer(self, report: Report, asking: Asking, place: Any) -> Answer:
+        answer = self.base.answer(report, asking, place=place)
         head = answer.context
         tell(
             "info",
             "report ran",
             logs=", ".join(n for n, _ in head.fresh),
             plan=head.plan,
-            debug={"title": head.title, "filters": head.filters, "view": self.view.words},
+            debug={"title": head.title, "filters": head.filters, "view": self.base.view.words},
         )
-        return Result(viewed(answer, self.view.words), place, self.config.display.merged(report.display))
+        return answer
 
-    def keep(
-        self,
-        report: Report,
-        forms: Sequence[str],
-        *,
-        named: str = "",
-        label: str = "",
-        keep_for: str = "",
-        author: str = "",
-    ) -> Item:
-        """Runs a report and puts it on the shelf in the forms given, with all that proves it; `named` is what it is kept under.
+    def _result(self, report: Report, asking: Asking) -> Result:
+        place = self.base.place()
+        return Result(self._answer(report, asking, place), place, self.config.display.merged(report.display))
 
-        It stays for ever unless `keep_for` says how long (90 days). Raises what a run raises.
-        """
-        from fermata.api import shelving
+    def _records(self, report: Report, asking: Asking) -> Records:
+        found = self._answer(report, asking, self.base.place())
+        assert isinstance(found, Records)
+        return found
 
-        return shelving.keep(self, report, forms, named=named, label=label, keep_for=keep_for, author=author)
+    if not TYPE_CHECKING:  # what is not there is found when types are checked, too
 
-    def shelf_table(self, *, gone: bool = False) -> Records:
-        """What is on the shelf, the latest first; with `gone`, what was, too."""
-        from fermata.api import shelving
+        def __getattr__(self, name: str) -> NoReturn:
+            if name in WRITING:
+                raise NotForViewers(f"{WRITING[name]} is not for {self.base.view.words}: a viewer reads")
+            raise AttributeError(f"{type(self).__name__!r} object has no attribute {name!r}")
 
-        return shelving.table(self, gone=gone)
 
-    def expire_shelf(self) -> list[Item]:
-        """Drops what the shelf keeps no longer, but for what a delivery still has to hand over."""
-        return self.shelf.expire(self.now(), besides=History.of(self.shelf.record.read()).needed)
+def _without_shape(report: Report, besides: tuple[str, ...] = ()) -> Report:
+    """The report without what shapes figures and means nothing elsewhere."""
+    fields = Report.model_fields
+    return report.changed(
+        **{k: fields[k].get_default(call_default_factory=True) for k in FIGURES_ONLY if k not in besides}
+    )
 
-    def shelf_facts(self, number: int) -> list[tuple[str, str]]:
-        """What an item was made of and what was done with it, as (what, words). Raises RequestError."""
-        from fermata.api import shelving
 
-        return shelving.facts(self, number)
+WRITING = {  # what a viewer's workspace does not have
+    "archive": "the archive", "shelf": "the shelf", "deliveries": "the timetable", "evacuation": "an evacuation",
+    "seen_by": "another view",
+}  # fmt: skip
 
-    def verdict_table(self, verdicts: Sequence[Verdict]) -> Records:
-        """What `verify` found, as a listing."""
-        from fermata.api import shelving
 
-        return shelving.verdicts(self, verdicts)
+@dataclass(frozen=True)
+class Workspace(ViewerWorkspace):
+    """A workspace, opened by `fermata.open`.
 
-    def send_again(self, number: int, **target: Any) -> list[Sent]:
-        """Sends an item of the shelf once more: `mail=["name@house.example"]`, `folder="out"` or `webhook="https://..."`.
+    >>> fermata.open("quillmere").log("doors").during("2026-03").by("place").measure("count")  # doctest: +SKIP
+    """
 
-        Raises RequestError; what becomes of it is recorded.
-        """
-        from fermata.api import shelving
+    @property
+    def reports(self) -> Reports:
+        """The reports there are, and those to be made."""
+        return Reports(self.base)
 
-        return shelving.send_again(self, number, **target)
+    @property
+    def archive(self) -> Upkeep:
+        """Logs come in, are judged, and are taken out."""
+        return Upkeep(self.base)
 
-    def deliveries(self) -> list[str]:
-        """The names of what is on the timetable."""
-        from fermata.api import timetable
+    @property
+    def shelf(self) -> KeptRuns:
+        """Finished outputs, with what proves them."""
+        return KeptRuns(self.base)
 
-        return timetable.names(self)
-
-    def timetable(self, name: str = "", *, count: int = 2) -> Records:
-        """Every delivery with its next runs, how the last one ended, and what is wrong with it; with a name, its next `count` runs."""
-        from fermata.api import timetable
-
-        return timetable.table(self, History.of(self.shelf.record.read()), name, count=count)
-
-    def schedule(self, name: str, *, over: bool = False, **data: Any) -> tuple[Path, list[str]]:
-        """Puts a report on the timetable: `schedule("refused", report="refused-entries", when="monthly on the 1st at 07:00", to=[...])`.
-
-        `data` are the keys of `deliveries/NAME.toml`; `report="last"` keeps the last run under that name. Returns the file, and what
-        will work but may not be meant. Raises RequestError with every problem.
-        """
-        from fermata.api import timetable
-
-        return timetable.add(self, name, over=over, **data)
-
-    def send(self, name: str = "", *, at_once: bool = False, wait: float = 0) -> list[Sent]:
-        """Runs and hands over what is due now, and what is to be tried again; with `at_once`, the delivery `name` whatever its timetable.
-
-        A failure is one of what is returned and no exception, so that the others go out. Raises ArchiveBusy while another does it.
-        """
-        from fermata.api import sending
-
-        return sending.send(self, name, at_once=at_once, wait=wait)
-
-    def verify(self, number: int | None = None) -> list[Verdict]:
-        """Whether the archive, the ledger and the shelf are as they were stored, and whether kept runs (or the one of that number) give
-        the same figures again.
-        """
-        from fermata.api import proving
-
-        whole = [proving.archive(self), proving.shelf(self)]
-        if number is None and whole[1].state == "damaged":
-            return whole  # what is kept of the runs cannot be trusted
-        items = self.shelf.items() if number is None else [self.shelf.item(number)]
-        return [*whole, *(proving.repeat(self, i) for i in items)]
-
-    def describe(self, report: Report) -> list[tuple[str, str]]:
-        """What a run would do, as (what, words), without running it. Pages tell of each part."""
-        place = self.place()
-        if report.parts:
-            parts = [pages.resolved(report, part, place) for part in report.parts]
-            return [line for part in parts for line in (*self.describe(part), ("", ""))][:-1]
-        if report.register_name or (report.ask and not (report.log or report.kind)):
-            return keeping.plain_words(report)
-        return runner.describe(bound(report, place), place, self.now())
-
-    def listing(self, report: Report, limit: int | None = None, layout: Layout = AS_IT_IS) -> Records:
-        """The events a report's filters keep in its period, oldest first unless the layout says otherwise."""
-        place = self.place()
-        place.view.openly("a listing of events")
-        found = listings.listing(bound(report, place), place, self.now(), limit, layout)
-        return viewed(found, self.view.words)
-
-    def trace(self, name: str, *, field: str = "", limit: int | None = None, **chosen: Any) -> Result:
-        """All that a person, device, place or shared id did in every log: a summary, then the events in time order.
-
-        `field` says which kind of name it is where it may mean several; `period`, `zone`, `log` narrow it. Raises RequestError with
-        the candidates where the name is ambiguous or unknown.
-        """
-        place = self.place()
-        place.view.openly("a trail")
-        report = Report.of(**{"ask": "trail", **chosen})
-        found = trails.trace(place, self.now(), name, field=field, report=report, limit=limit)
-        return Result(viewed(found, self.view.words), place, self.config.display)
-
-    def inside(self, log: str, *, at: datetime | None = None, **asked: Any) -> Records:
-        """Who is inside at an aware instant (now): whose last reading in `log` in the `back` ("24 hours") before it is an entry.
-
-        `opening` and `closing` are the actions of entries and exits; `only`, `without`, `any_of` narrow the readings.
-        """
-        self.known(log)
-        self.view.openly("who is inside")
-        chosen = {k: asked.pop(k) for k in ("only", "without", "any_of") if k in asked}
-        found = looking.inside_now(Report.of(log=log, **chosen), self.place(), self.now(), at or self.now(), **asked)
-        return viewed(found, self.view.words)
+    @property
+    def deliveries(self) -> Deliveries:
+        """Reports that go out by themselves."""
+        return Deliveries(self.base)
 
     def evacuation(self, name: str) -> Clearing:
         """The evacuation of that name: to be prepared, begun, marked and ended."""
-        self.view.refuse("an evacuation")
-        return Clearing(self, name)
+        return Clearing(self.base, name)
 
-    def contacts(
-        self, log: str, person: str, *, within: str = "15 minutes", at: str = "place", **chosen: Any
-    ) -> Records:
-        """Who was at the same place (the field `at`) as `person`, no more than `within` apart ("0" for at once).
-
-        `period`, `only`, `without`, `any_of` narrow the events as in a report.
-        """
-        self.known(log)
-        return self.contacts_of(Report.of(log=log, **chosen), person, within=within, at=at)
-
-    def contacts_of(self, report: Report, person: str, *, within: str = "15 minutes", at: str = "place") -> Records:
-        """The same for the log, period and filters of a report."""
-        self.view.openly("who met whom")
-        found = looking.contacts(report, self.place(), self.now(), person, within=within, at=at)
-        return viewed(found, self.view.words)
-
-    def unusual(self, report: Report, *, unit: str = "day", history: int = 28, factor: float = 2.0) -> Records:
-        """Units of the report's period with more of its first column than `factor` times what is usual for the same group."""
-        place = self.place()
-        place.view.openly("what is unusual")
-        found = looking.unusual(bound(report, place), place, self.now(), unit=unit, history=history, factor=factor)
-        return viewed(found, self.view.words)
-
-    def step(self, report: Report, n: int) -> Report:
-        """The report for the period `n` steps later (earlier if negative): the month before, the fortnight after."""
-        return keeping.stepped(report, self.place(), self.now(), n)
-
-    def register(self, name: str) -> Register:
-        """The register called `name`. Raises UnknownName, SourceError, ConfigError with every contradiction in it."""
-        self.view.openly("a register")
-        return self.directory.register(name)
-
-    def register_table(self, name: str, *, as_of: date | None = None, **chosen: Any) -> Records:
-        """A register as of a local day (today): what was valid at its start, narrowed by `only`, `without`, `any_of`."""
-        self.view.openly("a register")
-        day = {"as_of": as_of.isoformat()} if as_of else {}
-        found = register_table(Report.of(register=name, **day, **chosen), self.place(), self.now())
-        return viewed(found, self.view.words)
-
-    def find(self, text: str) -> list[Found]:
-        """Candidates for a part of a name: people, devices, projects of the registers, and names as logs have them."""
-        self.view.openly("looking for names")
-        return people.find(self, text)
-
-    def found_table(self, text: str) -> Records:
-        """What `find` gives, as a listing."""
-        self.view.openly("looking for names")
-        return people.found_table(self, text)
-
-    def register_list(self) -> Records:
-        """The registers there are, and what each knows."""
-        self.view.openly("the registers")
-        return people.register_list(self)
+    def seen_by(self, viewer: str) -> ViewerWorkspace:
+        """The same workspace as the viewer of that name has it. Raises UnknownName."""
+        return of_base(self.base.seen_by(viewer))

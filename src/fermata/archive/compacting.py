@@ -1,7 +1,8 @@
-"""Putting small files together: one file for each month of a log, however many imports it came in. Figures, provenance, fingerprints stay.
+"""Putting small files together: one file for each month of a log, however many imports it came in. Figures, provenance,
+fingerprints stay.
 
-Every import adds a file to each month it touches, so that importing never rewrites what is stored; a year of daily imports leaves
-thirty files to a month, which every report opens. Compaction is a step of its own, for a quiet hour.
+Every import adds a file to each month it touches, so that importing never rewrites what is stored; a year of daily
+imports leaves thirty files to a month, which every report opens. Compaction is a step of its own, for a quiet hour.
 """
 
 from __future__ import annotations
@@ -72,7 +73,8 @@ def compact(
         writing.manifest.next_import += 1
         writing.commit(
             {
-                "import": number, "at": now.isoformat(), "log": log, "what": "compacted", "events": found.events, "files": [],
+                "import": number, "at": now.isoformat(), "log": log, "what": "compacted", "events": found.events,
+                "files": [],
                 "before": found.before, "after": found.after,
             }
         )  # fmt: skip
@@ -97,8 +99,10 @@ def _part(con: Any, writing: Writing, log: str, group: list[Part], number: int) 
     upkeep.place(con, writing, keys, f"{name}.keys.parquet", "snappy")
     writing.retire([path for p in group for path in (p.path, p.keys)])
     return Part(
-        f"{name}.parquet", f"{name}.keys.parquet", month, sum(p.rows for p in group), size, tuple(sorted({f for p in group for f in p.files})),
-        min(p.first for p in group), max(p.last for p in group), max(p.until for p in group), sum(p.unfinished for p in group), group[0].columns,
+        f"{name}.parquet", f"{name}.keys.parquet", month, sum(p.rows for p in group), size,
+        tuple(sorted({f for p in group for f in p.files})),
+        min(p.first for p in group), max(p.last for p in group), max(p.until for p in group),
+        sum(p.unfinished for p in group), group[0].columns,
     )  # fmt: skip
 
 

@@ -54,7 +54,8 @@ def make_keys(con: Any, events: str, columns: list[str], table: str, several: bo
     """The view `table` of (key, file_id, record_no, start_utc): one row per record of `events`."""
     first = " QUALIFY row_number() OVER (PARTITION BY file_id, record_no ORDER BY event_no) = 1" if several else ""
     con.execute(
-        f"CREATE TEMP VIEW {table} AS SELECT {key_sql(columns)} AS key, file_id, record_no, start_utc FROM {events}{first}"
+        f"CREATE TEMP VIEW {table} AS SELECT {key_sql(columns)} AS key, file_id, record_no, start_utc FROM "
+        f"{events}{first}"
     )
 
 
@@ -93,7 +94,8 @@ def find(
     if not con.execute("SELECT 1 FROM held LIMIT 1").fetchone():
         return Overlap("")
     con.execute(
-        "CREATE OR REPLACE TEMP TABLE matched AS SELECT k.record_no, k.key, o.file_id AS old_file, o.record_no AS old_record, "
+        "CREATE OR REPLACE TEMP TABLE matched AS SELECT k.record_no, k.key, o.file_id AS old_file, o.record_no AS "
+        "old_record, "
         f"o.n, k.seq FROM (SELECT *, row_number() OVER (ORDER BY record_no) AS seq FROM {keys}) k JOIN ("
         "SELECT key, min(file_id) AS file_id, arg_min(record_no, (file_id, record_no)) AS record_no, count(*) AS n "
         "FROM held GROUP BY key) o USING (key) "

@@ -26,9 +26,8 @@ class SourceFile:
 
     `from_name` is what fields took from its path: the same bytes under another such name are other events. `known` is
     when its records first came in (an import repeated under another mapping keeps it), `upto` how far a query's growing
-    column had come, `expired` how many of its events were dropped for their age, `inferred` what its reader assumed, and
-    `deleted` how many entries it showed to be gone, and `values`
-    how often each action and outcome occurs in it.
+    column had come, `expired` how many of its events were dropped for their age, `inferred` what its reader assumed,
+    and `deleted` how many entries it showed to be gone, and `values` how often each action and outcome occurs in it.
     """
 
     id: int
@@ -101,8 +100,8 @@ class Carry:
 class LogState:
     """One log's live files and their events. `complete_to` is what an import declared, if any did.
 
-    `kept_from` is where retention has cut; `ended` are the files of versions replaced or deleted, and `rejects` those of
-    refused records, by import; `mended` says which import put right the rejects of which.
+    `kept_from` is where retention has cut; `ended` are the files of versions replaced or deleted, and `rejects` those
+    of refused records, by import; `corrected` says which import put right the rejects of which.
     """
 
     files: dict[int, SourceFile] = field(default_factory=dict)
@@ -112,7 +111,7 @@ class LogState:
     complete_to: str | None = None
     kept_from: str | None = None
     ended: dict[str, str] = field(default_factory=dict)
-    mended: dict[str, int] = field(default_factory=dict)
+    corrected: dict[str, int] = field(default_factory=dict)
 
     @property
     def events(self) -> int:
@@ -184,5 +183,5 @@ def _log_state(state: dict[str, Any]) -> LogState:
     files = {int(i): SourceFile(**f) for i, f in state["files"].items()}
     parts = [Part(**{**p, "files": tuple(p["files"]), "columns": tuple(p["columns"])}) for p in state["parts"]]
     carry = [Carry(**{**c, "files": tuple(c["files"]), "columns": tuple(c["columns"])}) for c in state["carry"]]
-    more = {key: state[key] for key in ("complete_to", "kept_from", "ended", "mended") if key in state}
+    more = {key: state[key] for key in ("complete_to", "kept_from", "ended", "corrected") if key in state}
     return LogState(files, parts, carry, state["rejects"], **more)

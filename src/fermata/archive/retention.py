@@ -17,14 +17,16 @@ from fermata.archive.manifest import LogState, Part, SourceFile
 from fermata.archive.store import Archive, Writing
 from fermata.errors import DataError, RequestError
 
-__all__ = ["Removal", "expire", "take_back"]
+__all__ = ["Removal", "expire", "undo_import"]
 
 Say = Callable[[str], None]
 
 
 @dataclass(frozen=True)
 class Removal:
-    """What was taken out, or would be: events, rejects kept with their text, the files they came from, and kept outputs of that time."""
+    """What was taken out, or would be: events, rejects kept with their text, the files they came from, and kept outputs
+    of that time.
+    """
 
     log: str
     events: int
@@ -34,10 +36,12 @@ class Removal:
     outputs: int = 0
 
 
-def take_back(
+def undo_import(
     archive: Archive, number: int, now: datetime, *, dry: bool = False, wait: float = 60, say: Say = lambda _: None
 ) -> Removal:
-    """Takes import `number` out again, as if it had never been. Raises RequestError, DataError where others build on it."""
+    """Takes import `number` out again, as if it had never been. Raises RequestError, DataError where others build on
+    it.
+    """
     with archive.writing(now, wait, say) as writing:
         for name, state in writing.manifest.logs.items():
             gone = {i for i, f in state.files.items() if f.import_no == number}
@@ -61,7 +65,8 @@ def _check_alone(name: str, state: LogState, number: int, gone: set[int]) -> Non
             else "left out records because this one holds them"
         )
         raise DataError(
-            f"import {number} of {name} cannot be taken back alone: import {', '.join(map(str, sorted(leaning)))} {why}; "
+            f"import {number} of {name} cannot be taken back alone: import {', '.join(map(str, sorted(leaning)))} "
+            f"{why}; "
             "take those back first, then import their files again"
         )
 
@@ -78,7 +83,7 @@ def _take_back(writing: Writing, name: str, state: LogState, number: int, gone: 
     for held in (state.rejects, state.ended):
         if path := held.pop(str(number), None):
             writing.retire([path])
-    state.mended = {k: v for k, v in state.mended.items() if k != str(number) and v != number}
+    state.corrected = {k: v for k, v in state.corrected.items() if k != str(number) and v != number}
     for i in gone:
         del state.files[i]
     _commit(writing, "taken back", removal, {"taken_back": number})
@@ -95,7 +100,8 @@ def expire(
     wait: float = 60,
     say: Say = lambda _: None,
 ) -> Removal:
-    """Drops the events of `log` that ended before the naive UTC instant `before`, and the rejects of files wholly older.
+    """Drops the events of `log` that ended before the naive UTC instant `before`, and the rejects of files wholly
+    older.
 
     An event without finish counts by its start. Later imports skip records of that time.
     """

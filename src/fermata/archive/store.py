@@ -58,8 +58,8 @@ class Snapshot:
         known: datetime | None = None,
         reader: Reader | None = None,
     ) -> str:
-        """A query over the events that may matter for naive UTC [start, end), in the schema's columns, in the SQL of `reader` (the embedded
-        engine's by default).
+        """A query over the events that may matter for naive UTC [start, end), in the schema's columns, in the SQL of
+        `reader` (the embedded engine's by default).
 
         Versions that were replaced or deleted are left out; with `known` (naive UTC), so is all that came in later.
 
@@ -87,8 +87,9 @@ class Snapshot:
         return self._standing(schema.name, " UNION ALL ".join(selects), known, here) if selects else ""
 
     def versions_sql(self, schema: LogSchema) -> tuple[str, str]:
-        """Two queries, empty texts where nothing was ever replaced or deleted: the versions of entries that ended, with `how`,
-        `since` and the file and record that ended them (`by_file`, `by_record`); and the versions that took their place.
+        """Two queries, empty texts where nothing was ever replaced or deleted: the versions of entries that ended, with
+        `how`, `since` and the file and record that ended them (`by_file`, `by_record`); and the versions that took
+        their place.
         """
         state = self.manifest.log(schema.name)
         if not state.ended:
@@ -97,7 +98,8 @@ class Snapshot:
         every = " UNION ALL ".join(self._selects(schema, state.parts, "", Local(self.root)))
         old = (
             f"SELECT e.*, x.how, x.since, x.by_file, x.by_record FROM ({every}) e JOIN {ended} x "
-            "ON x.file_id = e.file_id AND x.record_no = e.record_no ORDER BY x.since, e.start_utc, e.file_id, e.record_no"
+            "ON x.file_id = e.file_id AND x.record_no = e.record_no ORDER BY x.since, e.start_utc, e.file_id, "
+            "e.record_no"
         )
         new = f"SELECT e.* FROM ({every}) e SEMI JOIN {ended} x ON x.by_file = e.file_id AND x.by_record = e.record_no"
         return old, new
@@ -159,7 +161,8 @@ class Archive:
         return lines
 
     def changed_files(self) -> list[str]:
-        """What is wrong with the files the manifest names, a line each: gone, or not as the ledger says they were stored.
+        """What is wrong with the files the manifest names, a line each: gone, or not as the ledger says they were
+        stored.
 
         Raises ArchiveDamaged where the ledger itself was changed.
         """
@@ -238,7 +241,9 @@ class Writing:
         self.syncing[target] = self.syncer.submit(_settled, path)  # on its way to disk while the next is made
 
     def commit(self, entry: dict[str, Any]) -> None:
-        """Writes the ledger line with the SHA-256 of each new file, then the manifest: from the rename on, the change has happened."""
+        """Writes the ledger line with the SHA-256 of each new file, then the manifest: from the rename on, the change
+        has happened.
+        """
         manifest = self.manifest
         made = {target: pending.result() for target, pending in self.syncing.items()}
         self.syncing.clear()

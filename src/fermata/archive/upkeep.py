@@ -27,7 +27,9 @@ def place(con: Any, writing: Writing, query: str, target: str, compression: str 
 
 
 def keeping(con: Any, writing: Writing, part: Any, kept: str) -> Any:
-    """A file like `part` (a Part or a Carry) with only the events for which the condition `kept` holds; None if none is left."""
+    """A file like `part` (a Part or a Carry) with only the events for which the condition `kept` holds; None if none is
+    left.
+    """
     number = writing.manifest.number + 1
     path = f"{part.path.removesuffix('.parquet')}-{number}.parquet"
     source = scan([writing.root / part.path])

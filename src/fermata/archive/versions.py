@@ -1,4 +1,5 @@
-"""Versions of an entry: in a log with a key, a record with a known key and other content replaces the version before it.
+"""Versions of an entry: in a log with a key, a record with a known key and other content replaces the version before
+it.
 
 Nothing stored is changed: a version that was replaced or deleted is named in the log's `ended` files, with when that
 became known, and readers leave out what had ended by the time they ask about.
@@ -47,27 +48,32 @@ def settle(
     keys = ", ".join(ident(k) for k in key)
     content = "{" + ", ".join(f"{ident(c)}: {ident(c)}" for c in columns) + "}"
     con.execute(
-        f"CREATE OR REPLACE TEMP TABLE live_versions AS SELECT {keys}, {content} AS content, start_utc, file_id, record_no "
+        f"CREATE OR REPLACE TEMP TABLE live_versions AS SELECT {keys}, {content} AS content, start_utc, file_id, "
+        "record_no "
         f"FROM ({live}) QUALIFY row_number() OVER (PARTITION BY {keys} ORDER BY file_id DESC, record_no DESC) = 1"
     )
     same_key = " AND ".join(f"n.{ident(k)} = o.{ident(k)}" for k in key)
     con.execute(
-        f"CREATE OR REPLACE TEMP TABLE told AS SELECT {', '.join(f'n.{ident(k)}' for k in key)}, n.record_no, n.content, "
+        f"CREATE OR REPLACE TEMP TABLE told AS SELECT {', '.join(f'n.{ident(k)}' for k in key)}, n.record_no, "
+        "n.content, "
         "CASE WHEN n.nth = 1 THEN o.content ELSE n.prior END AS prior, n.nth > 1 OR o.file_id IS NOT NULL AS known, "
         "o.file_id AS old_file, o.record_no AS old_record FROM ("
         f"SELECT {keys}, record_no, {content} AS content, row_number() OVER w AS nth, lag({content}) OVER w AS prior "
         f"FROM {events} WINDOW w AS (PARTITION BY {keys} ORDER BY record_no)) n LEFT JOIN live_versions o ON {same_key}"
     )
     con.execute(
-        f"CREATE OR REPLACE TEMP TABLE {copies} AS SELECT record_no, coalesce(old_file, {file_id}) AS old_file FROM told "
+        f"CREATE OR REPLACE TEMP TABLE {copies} AS SELECT record_no, coalesce(old_file, {file_id}) AS old_file FROM "
+        "told "
         "WHERE known AND content IS NOT DISTINCT FROM prior"
     )
     con.execute(f"CREATE OR REPLACE TEMP TABLE {ended} ({ENDED})")
     con.execute(
-        f"INSERT INTO {ended} SELECT coalesce(before_file, {file_id}), coalesce(before_record, old_record), 'replaced', "
+        f"INSERT INTO {ended} SELECT coalesce(before_file, {file_id}), coalesce(before_record, old_record), "
+        "'replaced', "
         f"{file_id}, record_no, TIMESTAMP '{at}' FROM (SELECT *, lag(record_no) OVER w AS before_record, "
         f"CASE WHEN lag(record_no) OVER w IS NULL THEN old_file END AS before_file FROM told "
-        f"WHERE record_no NOT IN (SELECT record_no FROM {copies}) WINDOW w AS (PARTITION BY {keys} ORDER BY record_no)) "
+        f"WHERE record_no NOT IN (SELECT record_no FROM {copies}) WINDOW w AS (PARTITION BY {keys} ORDER BY "
+        "record_no)) "
         "WHERE before_record IS NOT NULL OR old_record IS NOT NULL"
     )
     replaced = con.execute(f"SELECT count(*) FROM {ended}").fetchone()[0]

@@ -11,7 +11,7 @@ import click
 
 if TYPE_CHECKING:
     from fermata.api.workspace import Workspace
-    from fermata.reports.model import Report
+    from fermata.reports.definition.report import Report
 
 __all__ = ["clock_time", "day", "keys", "narrowed", "narrowing", "note", "open_workspace", "read_now"]
 
@@ -21,7 +21,7 @@ SPLIT = re.compile(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)")
 NARROWING = (
     click.option("--period", metavar="PERIOD", help="2026-03, 2026-W14, 2026-03-01/2026-03-15, 'last month', all ..."),
     click.option("--step", type=int, metavar="N", help="Move the period N steps: -1 is the one before."),
-    click.option("--known", metavar="DATE", help="As it was known at the end of this date, or at a time."),
+    click.option("--as-known", metavar="DATE", help="As it was known at the end of this date, or at a time."),
     click.option("--zone", metavar="ZONE", help="Days and months of this zone (Europe/Lisbon)."),
     click.option(
         "--only",
@@ -49,8 +49,10 @@ def narrowing(command: F) -> F:
 
 def open_workspace(ctx: click.Context) -> Workspace:
     """The workspace the command line names."""
-    from fermata.api.workspace import open_workspace as opened
+    from fermata.api.workspace import open_workspace
     from fermata.errors import RequestError
+
+    opened: Callable[..., Workspace] = open_workspace  # a viewer's says what it does not have
 
     viewer = ctx.obj["viewer"]
     try:
@@ -110,9 +112,9 @@ def day(text: str, option: str) -> date:
 
 def narrowed(workspace: Workspace, report: Report, options: dict[str, Any]) -> Report:
     """The report with the narrowing options applied; filters add to those it has."""
-    from fermata.reports.model import Report as Model
+    from fermata.reports.definition.report import Report as Model
 
-    changes = {k: options[k] for k in ("period", "zone", "known") if options.get(k)}
+    changes = {k: options[k] for k in ("period", "zone", "as_known") if options.get(k)}
     for key in ("only", "without"):
         if options.get(key):
             added = getattr(Model.of(**{"log": "any", key: conditions(options[key])}), key)
@@ -121,7 +123,7 @@ def narrowed(workspace: Workspace, report: Report, options: dict[str, Any]) -> R
         groups = [[conditions((part,)) for part in re.split(r"\s+or\s+", text)] for text in options["any_of"]]
         changes["any_of"] = report.any_of + Model.of(log="any", any_of=groups).any_of
     report = report.changed(**changes)
-    return workspace.step(report, options["step"]) if options.get("step") else report
+    return workspace.reports.step(report, options["step"]) if options.get("step") else report
 
 
 def conditions(texts: tuple[str, ...]) -> dict[str, list[Any]]:

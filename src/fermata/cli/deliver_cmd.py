@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from fermata.cli import common, giving
+from fermata.cli import common, emit
 
 if TYPE_CHECKING:
-    from fermata.delivery.outcome import Sent
+    from fermata.deliveries.outcome import Sent
 
 __all__ = ["schedule", "send"]
 
@@ -37,7 +37,8 @@ FAILED = 1
 @click.option(
     "--when",
     metavar="WHEN",
-    help="With --add: 'daily at 07:00', 'monthly on the 1st at 07:00', 'first working day at 08:00', or an RFC 5545 rule.",
+    help="With --add: 'daily at 07:00', 'monthly on the 1st at 07:00', 'first working day at 08:00', or an RFC 5545 "
+    "rule.",
 )
 @click.option("--at", metavar="HH:MM", help="With --add: the time of day for a rule that tells none.")
 @click.option(
@@ -52,16 +53,17 @@ FAILED = 1
     "forms",
     multiple=True,
     metavar="FORM",
-    help="With --add: pdf, xlsx, html, csv ...; several. pdf unless told.",
+    help="With --add: pdf, xlsx, html, csv ...; several. pdf by default.",
 )
 @click.option("--mail", multiple=True, metavar="ADDRESS", help="With --add: who gets it by mail; several.")
 @click.option("--folder", metavar="DIR", help="With --add: a folder it goes into.")
 @click.option("--replace", is_flag=True, help="With --add: replace the delivery of that name.")
 @click.option("--units", type=click.Choice(["systemd", "cron"]), help="Print ready-made lines that run what is due.")
-@giving.output
+@emit.output
 @click.pass_context
 def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
-    """Show the timetable: each delivery, its next runs, how the last one ended, what is wrong with it; of NAME, its next runs.
+    """Show the timetable: each delivery, its next runs, how the last one ended, what is wrong with it; of NAME, its
+    next runs.
 
     \b
     fermata schedule
@@ -71,9 +73,7 @@ def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
     """
     workspace = common.open_workspace(ctx)
     if options["units"]:
-        from fermata.api.timetable import units
-
-        click.echo(units(workspace, shutil.which("fermata") or sys.argv[0], options["units"]), nl=False)
+        click.echo(workspace.deliveries.units(shutil.which("fermata") or sys.argv[0], options["units"]), nl=False)
         return
     if options["add"]:
         _add(workspace, name, options)
@@ -81,9 +81,9 @@ def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
     given = [o for o in ("report", "when", "mail", "folder") if options[o]]
     if given:
         raise click.UsageError(f"--{given[0]} goes with --add")
-    found = workspace.timetable(name, count=options["count"])
-    giving.emit(found, options["output"])
-    told = [c[0] for c in found.columns]
+    found = workspace.deliveries.table(name, count=options["count"])
+    emit.emit(found, options["output"])
+    told = [c.name for c in found.columns]
     wrong = [f"{row[0]}: {row[-1]}" for row in found.rows if "problem" in told and row[-1]]
     if wrong:
         from fermata.errors import RequestError
@@ -103,16 +103,17 @@ def _add(workspace: Any, name: str, options: dict[str, Any]) -> None:
         data["from"] = common.day(options["starts"], "--from")
     if options["forms"]:
         data["formats"] = list(options["forms"])
-    path, notes = workspace.schedule(name, over=options["replace"], **data, to=to)
+    path, notes = workspace.deliveries.schedule(name, over=options["replace"], **data, to=to)
     common.note(f"written: {path}")
     for text in notes:
         common.note(f"Note  {text}")
-    giving.emit(workspace.timetable(name, count=2), ())
+    emit.emit(workspace.deliveries.table(name, count=2), ())
 
 
 @click.command(name="send")
 @click.argument("name", default="")
 @click.option("--now", "at_once", is_flag=True, help="Run and send NAME now, whatever its timetable.")
+@click.option("--retry", is_flag=True, help="Try again at once what could not be handed over before.")
 @click.option("--loop", is_flag=True, help="Stay and send what comes due, until interrupted.")
 @click.option(
     "--every",
@@ -125,20 +126,23 @@ def _add(workspace: Any, name: str, options: dict[str, Any]) -> None:
 @click.option("--quiet", is_flag=True, help="Say only what somebody should look at.")
 @click.option("--wait", type=float, default=0, show_default=True, help="Seconds to wait for another send.")
 @click.pass_context
-def send(ctx: click.Context, name: str, at_once: bool, loop: bool, every: int, quiet: bool, wait: float) -> None:
+def send(ctx: click.Context, /, name: str, loop: bool, every: int, **options: Any) -> None:
     """Run and hand over what is due; for cron or a timer (fermata schedule --units).
 
-    What failed before is tried again when it is time. Exit code 1 where somebody should look at it; the others go out all the same.
+    What failed before is tried again when it is time. Exit code 1 where somebody should look at it; the others go out
+    all the same.
 
     \b
     fermata send
     fermata send refused-monthly --now
     fermata send --loop
     """
-    if loop and (name or at_once):
-        raise click.UsageError("--loop sends whatever is due; leave NAME and --now out")
+    if loop and (name or options["at_once"] or options["retry"]):
+        raise click.UsageError("--loop sends whatever is due; leave NAME, --now and --retry out")
+    if options["at_once"] and options["retry"]:
+        raise click.UsageError("--now makes a new run, --retry takes up one that was made; give one of them")
     if not loop:
-        if _once(ctx, name, at_once, quiet, wait):
+        if _once(ctx, name, **options):
             ctx.exit(FAILED)
         return
     stop = threading.Event()
@@ -146,16 +150,16 @@ def send(ctx: click.Context, name: str, at_once: bool, loop: bool, every: int, q
         signal.signal(number, lambda *_: stop.set())
     common.note(f"sending what comes due, looking every {every} s; stop with Ctrl-C")
     while not stop.is_set():
-        _once(ctx, "", False, quiet, wait)
+        _once(ctx, "", **options)
         stop.wait(every)
 
 
-def _once(ctx: click.Context, name: str, at_once: bool, quiet: bool, wait: float) -> bool:
+def _once(ctx: click.Context, name: str, *, at_once: bool, retry: bool, quiet: bool, wait: float) -> bool:
     """One pass, in a workspace read anew; whether somebody should look at it."""
     from fermata.errors import ArchiveBusy
 
     try:
-        told = common.open_workspace(ctx).send(name, at_once=at_once, wait=wait)
+        told = common.open_workspace(ctx).deliveries.send(name, at_once=at_once, retry=retry, wait=wait)
     except ArchiveBusy as e:
         if at_once:
             raise

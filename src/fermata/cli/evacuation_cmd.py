@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from fermata.cli import common, giving
+from fermata.cli import common, emit
 
 __all__ = ["command"]
 
@@ -21,11 +21,9 @@ def command() -> None:
     """Clear a house: who is not accounted for, until nobody is missing.
 
     \b
-    fermata evacuation prepare house --log doors --assembly device='Loading dock'
-    fermata evacuation begin house --since 06:00
-    fermata evacuation mark house 'Ada Umberlin' B-1042 --by 'Warden north'
-    fermata evacuation show house --import
-    fermata evacuation end house --by 'Warden north'
+    fermata evacuation prepare house --log doors --outer device='Stage door,Loading dock' --assembly device='Loading
+    dock' fermata evacuation begin house --since 06:00 fermata evacuation mark house 'Ada Umberlin' B-1042 --by 'Warden
+    north' fermata evacuation show house --import fermata evacuation end house --by 'Warden north'
     """
 
 
@@ -39,7 +37,8 @@ def command() -> None:
     "--outer",
     multiple=True,
     metavar="FIELD=VALUE,...",
-    help="Readings of outer doors: only ways out there leave the house.",
+    required=True,
+    help="Readings of the doors that lead out of the house; 'every' where each way out leaves it.",
 )
 @click.option("--assembly", multiple=True, metavar="FIELD=VALUE,...", help="Readings that account for somebody.")
 @click.option(
@@ -58,8 +57,11 @@ def prepare(ctx: click.Context, /, name: str, **options: Any) -> None:
     """Prepare the evacuation NAME as a file, and try it."""
     workspace = common.open_workspace(ctx)
     data = {k: options[k] for k in ("log", "title", "opening", "closing", "back")}
-    data |= {k: common.conditions(options[k]) for k in ("outer", "assembly", "only") if options[k]}
-    path = workspace.evacuation(name).prepare(over=options["replace"], **data)
+    data |= {k: common.conditions(options[k]) for k in ("assembly", "only") if options[k]}
+    data["outer"] = "every" if options["outer"] == ("every",) else common.conditions(options["outer"])
+    path, told = workspace.evacuation(name).prepare(over=options["replace"], **data)
+    for line in told:
+        common.note(line)
     common.note(f"written: {path}; begin it with: fermata evacuation begin {name} --since 06:00")
 
 
@@ -68,8 +70,8 @@ def prepare(ctx: click.Context, /, name: str, **options: Any) -> None:
 @click.option(
     "--since", required=True, metavar="TIME", help="Everybody read since then: 06:00 today, or 2026-03-05T06:00."
 )
-@click.option("--at", metavar="TIME", help="When it began; now unless told.")
-@giving.output
+@click.option("--at", metavar="TIME", help="When it began; now by default.")
+@emit.output
 @click.pass_context
 def begin(ctx: click.Context, /, name: str, since: str, at: str | None, output: tuple[str, ...]) -> None:
     """Begin the evacuation NAME: everybody with a reading since a time who is not clearly out."""
@@ -91,7 +93,9 @@ def begin(ctx: click.Context, /, name: str, since: str, at: str | None, output: 
 def mark(
     ctx: click.Context, /, name: str, people: tuple[str, ...], by: str, remark: str, undo: bool, add: bool
 ) -> None:
-    """Account for PEOPLE by hand; a part of a name will do if one person on the list has it. Several may do so at once."""
+    """Account for PEOPLE by hand; a part of a name will do if one person on the list has it. Several may do so at
+    once.
+    """
     clearing = common.open_workspace(ctx).evacuation(name)
     for person in clearing.mark(people, by, note=remark, undo=undo, add=add):
         click.echo(f"{'not accounted for any more' if undo else 'accounted for'}: {person}")
@@ -102,30 +106,43 @@ def mark(
 @command.command()
 @click.argument("name")
 @click.option("--import", "bring", is_flag=True, help="Import the log's new files first.")
-@giving.output
+@emit.output
 @click.pass_context
 def show(ctx: click.Context, /, name: str, bring: bool, output: tuple[str, ...]) -> None:
-    """Show how the evacuation NAME stands: the missing first, the doubtful apart. Exit code 1 while somebody is missing."""
+    """Show how the evacuation NAME stands: the missing first, the doubtful apart. Exit code 1 while somebody is
+    missing.
+    """
     workspace = common.open_workspace(ctx)
     if bring:
-        workspace.import_log(workspace.known(workspace.evacuation(name).prepared.log).stored_logs[0])
+        for log in workspace.base.known(workspace.evacuation(name).prepared.log).stored_logs:
+            _import(workspace, log)
     sys.exit(1 if _show(workspace, name, output) else 0)
 
 
 @command.command()
 @click.argument("name")
 @click.option("--by", default="", metavar="NAME", help="Who ends it.")
-@giving.output
+@emit.output
 @click.pass_context
 def end(ctx: click.Context, /, name: str, by: str, output: tuple[str, ...]) -> None:
     """End the evacuation NAME; its list stays as it was."""
     found, records = common.open_workspace(ctx).evacuation(name).end(by)
-    giving.emit(records, output)
+    emit.emit(records, output)
     common.note(f"ended; {found.missing} were not accounted for" if found.missing else "ended; nobody was missing")
+
+
+def _import(workspace: Any, log: str) -> None:
+    """Brings a log's new files in; the list is shown all the same where that fails, for somebody waits for it."""
+    from fermata.errors import FermataError
+
+    try:
+        workspace.archive.import_log(log)
+    except FermataError as e:
+        common.note(f"warning: {log} is not up to date, the list stands as of the import before: {e}")
 
 
 def _show(workspace: Any, name: str, output: tuple[str, ...]) -> int:
     found, records = workspace.evacuation(name).state()
-    giving.emit(records, output)
+    emit.emit(records, output)
     missing: int = found.missing
     return missing

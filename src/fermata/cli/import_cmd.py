@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
-from datetime import UTC
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -22,12 +22,12 @@ QUIET = 2.0  # seconds before progress is worth a line
 @click.argument("files", nargs=-1, type=click.Path(path_type=Path, allow_dash=True))
 @click.option("--complete-to", metavar="TIME", help="Declare that the log holds everything up to this time.")
 @click.option(
-    "--holds-all",
+    "--complete",
     default="",
     metavar="PERIOD",
     help="The files hold every entry of this period; missing ones were deleted.",
 )
-@click.option("--mended", is_flag=True, help="The files put right what was rejected so far.")
+@click.option("--corrected", is_flag=True, help="The files put right what was rejected so far.")
 @click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
 @click.option("--list", "listed", is_flag=True, help="List the imports made, oldest first.")
 @click.pass_context
@@ -36,8 +36,8 @@ def command(
     log: str | None,
     files: tuple[Path, ...],
     complete_to: str | None,
-    holds_all: str,
-    mended: bool,
+    complete: str,
+    corrected: bool,
     wait: float,
     listed: bool,
 ) -> None:
@@ -52,36 +52,69 @@ def command(
     """
     workspace = common.open_workspace(ctx)
     if listed:
-        _list(workspace.archive.ledger())
+        _list(workspace.archive.imports(), workspace.config.workspace.zone)
         return
-    if (complete_to or holds_all or mended) and not log:
-        raise click.UsageError("--complete-to, --holds-all and --mended need the LOG they are about")
-    if mended and not files:
-        raise click.UsageError("--mended needs the FILES that put the rejects right")
-    declared = common.read_now(complete_to, workspace.config.workspace.zone)
-    progress = _Progress()
-    failed = False
-    for name in [log] if log else workspace.imported:
-        if not log and not workspace.mapping(name).database and not workspace.files(name):
-            common.note(f"{name}: no files match {', '.join(workspace.mapping(name).files) or '(no patterns given)'}")
-            continue
-        sources = [sys.stdin.buffer if str(f) == "-" else f for f in files]
-        outcomes = workspace.import_log(
-            name, sources, complete_to=declared, holds_all=holds_all, mended=mended, wait=wait, progress=progress
-        )
+    if (complete_to or complete or corrected) and not log:
+        raise click.UsageError("--complete-to, --complete and --corrected need the LOG they are about")
+    if corrected and not files:
+        raise click.UsageError("--corrected needs the FILES that put the rejects right")
+    said = {
+        "complete_to": common.read_now(complete_to, workspace.config.workspace.zone),
+        "complete": complete,
+        "corrected": corrected,
+        "wait": wait,
+        "progress": _Progress(),
+    }
+    sources = [sys.stdin.buffer if str(f) == "-" else f for f in files]
+    if log:
+        ctx.exit(0 if _one(workspace, log, sources, said) else 1)
+    failed = [name for name in workspace.archive.logs if not _one_of_all(workspace, name, said)]
+    if failed:
+        common.note(f"not imported as a whole: {', '.join(failed)}; all other logs are")
+        ctx.exit(1)
+
+
+def _one_of_all(workspace: Any, name: str, said: dict[str, Any]) -> bool:
+    """Imports what a log's patterns match; whether all went well. What goes wrong stops no other log."""
+    from fermata.errors import ArchiveBusy, FermataError
+
+    try:
+        if not workspace.archive.mapping(name).database and not workspace.archive.files(name):
+            common.note(
+                f"{name}: no files match {', '.join(workspace.archive.mapping(name).files) or '(no patterns given)'}"
+            )
+            return True
+        return _one(workspace, name, [], said)
+    except ArchiveBusy:
+        raise
+    except FermataError as e:
+        common.note(f"{name}: {e}")
+        return False
+
+
+def _one(workspace: Any, name: str, sources: list[Any], said: dict[str, Any]) -> bool:
+    """Imports into one log and says what became of each file; whether all went well."""
+    from fermata.errors import FilesFailed
+
+    well = True
+    try:
+        outcomes = workspace.archive.import_log(name, sources, **said)
         if not outcomes:
             click.echo(f"{name}  nothing new")
-        for outcome in outcomes:
-            click.echo(f"{name}  {told(outcome)}")
-        rejected = sum(o.file.rejected for o in outcomes if o.file)
-        limit = workspace.mapping(name).reject_limit
-        if rejected:
-            common.note(f"{name}: {rejected:,} rejected, listed by: fermata survey {name} --part rejects")
-        if limit is not None and rejected > limit:
-            common.note(f"{name}: more rejected records than its reject_limit of {limit:,}")
-            failed = True
-    if failed:
-        ctx.exit(1)
+    except FilesFailed as e:
+        well, outcomes = False, e.done
+        for problem in e.problems:
+            common.note(f"{name}: not imported: {problem}")
+    for outcome in outcomes:
+        click.echo(f"{name}  {told(outcome)}")
+    rejected = sum(o.file.rejected for o in outcomes if o.file)
+    limit = workspace.archive.mapping(name).reject_limit
+    if rejected:
+        common.note(f"{name}: {rejected:,} rejected, listed by: fermata survey {name} --part rejects")
+    if limit is not None and rejected > limit:
+        common.note(f"{name}: more rejected records than its reject_limit of {limit:,}")
+        return False
+    return well
 
 
 def told(outcome: Any) -> str:
@@ -119,17 +152,22 @@ class _Progress:
             click.echo(text, err=True)
 
 
-def _list(entries: list[dict[str, Any]]) -> None:
+def _list(entries: list[dict[str, Any]], zone: str) -> None:
+    """The imports, with their times in the zone of the workspace."""
+    from fermata.timeline.zones import local
+    from fermata.timeline.zones import zone as known
+
     for e in entries:
-        at = e["at"][:16].replace("T", " ")
+        at = f"{local(datetime.fromisoformat(e['at']).replace(tzinfo=UTC), known(zone)):%Y-%m-%d %H:%M}"
         if what := e.get("what"):
             number = f" of import {e['taken_back']}" if "taken_back" in e else f" from before {e['before']}"
-            click.echo(f"import {e['import']}  {at} {UTC}  {e['log']}  {what}: {e['events']:,} events{number}")
+            click.echo(f"import {e['import']}  {at} {zone}  {e['log']}  {what}: {e['events']:,} events{number}")
             continue
-        click.echo(f"import {e['import']}  {at} {UTC}  {e['log']}  mapping {e['mapping']}")
+        click.echo(f"import {e['import']}  {at} {zone}  {e['log']}  mapping {e['mapping']}")
         for f in e["files"]:
             newer = f"{f['replaced']:,} replaced, " if f["replaced"] else ""
             click.echo(
-                f"    file {f['id']}  {f['path']}  {f['read']:,} read, {f['stored']:,} stored, {newer}{f['duplicate']:,} duplicate, "
+                f"    file {f['id']}  {f['path']}  {f['read']:,} read, {f['stored']:,} stored, "
+                f"{newer}{f['duplicate']:,} duplicate, "
                 f"{f['rejected']:,} rejected, {sum(f['skipped'].values()):,} skipped  sha256 {f['sha256'][:12]}"
             )

@@ -1,6 +1,6 @@
 """`fermata`: the command and what all of its subcommands share.
 
-Only click is loaded here; each subcommand lives in a module of its own that is imported when it is called.
+Only click is loaded here; each command lives in a module that is imported when it is called.
 """
 
 from __future__ import annotations
@@ -8,7 +8,9 @@ from __future__ import annotations
 import importlib
 import os
 import sys
+from collections.abc import Mapping
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 import click
@@ -18,80 +20,99 @@ from fermata.errors import FermataError
 
 __all__ = ["cli", "main"]
 
-COMMANDS = {  # name -> what it does, in the order people work
-    "demo": "make the sample workspace and walk through its reports",
-    "new": "make an empty workspace",
-    "map": "look at a file and propose how its records become events",
-    "import": "bring log files into the archive",
-    "survey": "say whether a log can be trusted: coverage, gaps, fields, unknown names, rejects",
-    "find": "find people, devices, places and projects by part of a name",
-    "register": "list a register as of a day",
-    "records": "list events, or the whole record behind one",
-    "report": "run a report, or ask a log directly",
-    "reports": "list the reports there are by category, search them, copy one, show a definition",
-    "save": "save the last run as a report",
-    "trace": "all that a person, device, place or shared id did in every log",
-    "inside": "who is inside at a time, by place",
-    "evacuation": "clear a house: who is not accounted for, until nobody is missing",
-    "contacts": "who was at the same place as somebody within a time",
-    "unusual": "what is more than somebody's own usual",
-    "kinds": "list the kinds of log and the words their reports expect",
-    "schedule": "show the timetable, or put a report on it",
-    "send": "run and deliver what is due",
-    "shelf": "finished outputs: list, copy, label, send again, drop",
-    "verify": "prove that kept runs give the same figures again, and that nothing stored was changed",
-    "take-back": "take an import out again",
-    "expire": "drop events older than a log keeps them",
-    "compact": "put the many small files of daily imports together",
+SECTIONS: dict[str, dict[str, str]] = {  # what one wants to do -> commands, in the order people work
+    "Bring in": {
+        "demo": "make the sample workspace and show five steps",
+        "new": "make an empty workspace",
+        "map": "look at a file and propose how its records become events",
+        "import": "bring log files into the archive",
+        "survey": "say whether a log can be trusted: coverage, gaps, fields, unknown names, rejects",
+        "kinds": "list the kinds of log and the words their reports expect",
+    },
+    "Look": {
+        "events": "list events, or the whole record behind one",
+        "trace": "all that a person, device, place or shared id did in every log",
+        "people": "who is inside, who was near whom, what is more than somebody's usual",
+        "register": "list a register as of a day, or find people, devices, places by part of a name",
+    },
+    "Report": {
+        "report": "run a report, or ask a log directly",
+        "reports": "list the reports there are, search them, copy one, show a definition",
+        "save": "save the last run as a report",
+    },
+    "Hand on": {
+        "schedule": "show the timetable, or put a report on it",
+        "send": "run and deliver what is due",
+        "shelf": "finished outputs: list, copy, label, send again, drop",
+    },
+    "Keep safe": {
+        "archive": "verify what is stored, undo an import, delete old events, put small files together",
+        "evacuation": "clear a house: who is not accounted for, until nobody is missing",
+    },
 }
+COMMANDS = {name: what for commands in SECTIONS.values() for name, what in commands.items()}
+GROUPS: dict[str, dict[str, str]] = {  # commands of a group -> module and name
+    "people": {
+        "inside": "presence_cmd:inside", "contacts": "presence_cmd:contacts", "unusual": "presence_cmd:unusual",
+    },
+    "register": {"list": "people_cmd:register", "find": "people_cmd:find"},
+    "archive": {
+        "verify": "shelf_cmd:verify", "undo-import": "remove_cmd:undo_import", "expire": "remove_cmd:expire",
+        "compact": "remove_cmd:compact",
+    },
+}  # fmt: skip
 PLACES = {
-    "save": "reports_cmd",
-    "trace": "reports_cmd",
-    "inside": "looking_cmd",
-    "contacts": "looking_cmd",
-    "unusual": "looking_cmd",
-    "find": "people_cmd",
-    "register": "people_cmd",
-    "schedule": "deliver_cmd",
-    "send": "deliver_cmd",
-    "verify": "shelf_cmd",
-    "take-back": "remove_cmd",
-    "expire": "remove_cmd",
-    "compact": "remove_cmd",
-}
+    "save": "reports_cmd:save", "trace": "reports_cmd:trace", "schedule": "deliver_cmd:schedule",
+    "send": "deliver_cmd:send",
+}  # fmt: skip
 
 
 class Lazy(click.Group):
-    """Subcommands by name, loaded when called; `--help` needs none of them."""
+    """Subcommands by name, each loaded from its `module:name` when called."""
+
+    def __init__(self, *arguments: Any, places: Mapping[str, str] = MappingProxyType({}), **more: Any) -> None:
+        super().__init__(*arguments, **more)
+        self.places = places
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         """In the order people work."""
-        return list(COMMANDS)
+        return list(self.places)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         """The command's module, imported now."""
-        if cmd_name not in COMMANDS:
+        if cmd_name in GROUPS and self.name == "cli":
+            return Lazy(cmd_name, places=GROUPS[cmd_name], help=f"{COMMANDS[cmd_name].capitalize()}.")
+        if cmd_name not in self.places:
             return None
-        module = importlib.import_module(f"fermata.cli.{PLACES.get(cmd_name, cmd_name + '_cmd')}")
-        own = cmd_name.replace("-", "_") if cmd_name in PLACES else "command"
-        command: click.Command = getattr(module, own)
+        module, _, own = self.places[cmd_name].partition(":")
+        command: click.Command = getattr(importlib.import_module(f"fermata.cli.{module}"), own)
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        """One line each, from the table above."""
-        with formatter.section("Commands"):
-            formatter.write_dl(list(COMMANDS.items()))
+        """At the top by what one wants to do, one line each."""
+        if self.name != "cli":
+            super().format_commands(ctx, formatter)
+            return
+        for title, commands in SECTIONS.items():
+            with formatter.section(title):
+                formatter.write_dl(list(commands.items()))
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[Any, Any, list[str]]:
-        """An unknown command is answered with those there are."""
+        """An unknown command is answered with those there are, and where one of its name is."""
         from fermata.errors import UnknownName
 
-        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
-            ctx.fail(str(UnknownName.of("command", args[0], COMMANDS)))
+        if args and args[0] not in self.places and not args[0].startswith("-"):
+            within = next((f"{group} {args[0]}" for group, own in GROUPS.items() if args[0] in own), "")
+            ctx.fail(f"it is: fermata {within}" if within else str(UnknownName.of("command", args[0], self.places)))
         return super().resolve_command(ctx, args)
 
 
-@click.group(cls=Lazy, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.group(
+    cls=Lazy,
+    name="cli",
+    places={n: PLACES.get(n, f"{n}_cmd:command") for n in COMMANDS},
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
 @click.version_option(__version__, prog_name="fermata")
 @click.option(
     "-w",
@@ -129,7 +150,7 @@ class Lazy(click.Group):
     default=None,
     envvar="FERMATA_LOG_FILE",
     show_envvar=True,
-    help="Add these lines to a file instead (level info unless told).",
+    help="Add these lines to a file instead (level info by default).",
 )
 @click.pass_context
 def cli(
@@ -145,13 +166,13 @@ def cli(
     Begin with: fermata demo
     """
     if log_level or log_file:
-        from fermata import telling
+        from fermata import run_log
 
         try:
-            telling.begin(log_level or "info", log_file)
+            run_log.begin(log_level or "info", log_file)
         except OSError as e:
             raise click.UsageError(f"--log-file {log_file}: cannot be written: {e.strerror}") from None
-    ctx.obj = {"workspace": workspace or Path(), "now": now, "viewer": viewer}
+    ctx.obj = {"workspace": workspace, "now": now, "viewer": viewer}
 
 
 def main() -> None:
@@ -160,8 +181,12 @@ def main() -> None:
     0 done, 1 the data failed, 2 the request was wrong, 130 interrupted.
     """
     sys.unraisablehook = _interrupts_come_again
+    if sys.stdout is None:
+        click.echo("fermata: standard output is closed; send it to a file or to /dev/null", err=True)
+        sys.exit(1)
     try:
         code = cli.main(standalone_mode=False, prog_name="fermata")
+        sys.stdout.flush()
         sys.exit(code if isinstance(code, int) else 0)
     except click.exceptions.Abort:
         click.echo("interrupted", err=True)
@@ -172,9 +197,12 @@ def main() -> None:
     except FermataError as e:
         click.echo(f"fermata: {e}", err=True)
         sys.exit(e.exit_code)
-    except BrokenPipeError:
+    except OSError as e:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(0)
+        if isinstance(e, BrokenPipeError):
+            sys.exit(0)
+        click.echo(f"fermata: {e.filename or 'the output'}: {e.strerror or e}", err=True)
+        sys.exit(1)
     except Exception as e:
         if "FERMATA_DEBUG" in os.environ:
             raise
@@ -183,7 +211,9 @@ def main() -> None:
 
 
 def _interrupts_come_again(lost: sys.UnraisableHookArgs) -> None:
-    """An interrupt that falls where Python can only drop it (an object being thrown away) is given once more, a moment later."""
+    """An interrupt that falls where Python can only drop it (an object being thrown away) is given once more, a moment
+    later.
+    """
     if not (lost.exc_type and issubclass(lost.exc_type, KeyboardInterrupt)):
         sys.__unraisablehook__(lost)
         return

@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from fermata.cli import common
+
+if TYPE_CHECKING:
+    from fermata.workspace.proposing import Trial
 
 __all__ = ["command"]
 
 
 @click.command(name="map")
 @click.argument("file", type=click.Path(path_type=Path, exists=True, dir_okay=False))
-@click.option("--log", metavar="NAME", help="What the log is to be called; the file's name unless told.")
+@click.option("--log", metavar="NAME", help="What the log is to be called; the file's name by default.")
 @click.option("--add", is_flag=True, help="Add the proposal to the workspace's fermata.toml.")
 @click.pass_context
 def command(ctx: click.Context, file: Path, log: str | None, add: bool) -> None:
@@ -21,13 +26,39 @@ def command(ctx: click.Context, file: Path, log: str | None, add: bool) -> None:
 
     What could be read two ways is marked `unsure`; look at these lines before the first import.
     """
-    from fermata.api.proposing import add_log, log_name, propose
+    from fermata.errors import FermataError
+    from fermata.workspace.proposing import add_log, log_name, propose, tried
 
+    added = ""
     if add:
-        name, doubts = add_log(common.open_workspace(ctx), file, log)
+        workspace = common.open_workspace(ctx)
+        name, doubts, trial = add_log(workspace.archive.base, file, log)
         common.note(f"added [logs.{name}] to fermata.toml; look it over, then: fermata import {name}")
+        added = name
     else:
         text, doubts = propose(file, log or log_name(file))
         click.echo(text, nl=False)
+        try:
+            trial = tried(text, log or log_name(file), file, "UTC")
+        except FermataError as e:
+            doubts, trial = [*doubts, f"as it stands the file cannot be read: {e}"], None
     for doubt in doubts:
         common.note(f"unsure: {doubt}")
+    if trial:
+        _shown(trial)
+    if added:
+        opened = common.open_workspace(ctx)  # with the new log
+        useful = opened.reports.useful(added)
+        if useful:
+            common.note("reports that run on it once it is imported (all: fermata reports --here):")
+        for entry in useful:
+            common.note(f"  fermata report {entry.name:<24} {entry.title}")
+
+
+def _shown(trial: Trial) -> None:
+    """What the proposal made of the file."""
+    from fermata.outputs import text
+
+    common.note(f"tried on {trial.words}")
+    if trial.events:
+        common.note(text.render(dataclasses.replace(trial.events, notes=(), title="Its first events")))

@@ -14,10 +14,10 @@ __all__ = ["command"]
 @click.command(name="new")
 @click.argument("directory", type=click.Path(path_type=Path))
 @click.option("--zone", default="UTC", show_default=True, help="The workspace's time zone.")
-@click.option("--name", help="What the workspace is called; the directory's name unless told.")
+@click.option("--name", help="What the workspace is called; the directory's name by default.")
 def command(directory: Path, zone: str, name: str | None) -> None:
     """Make an empty workspace in DIRECTORY, with a commented fermata.toml to fill in."""
-    from fermata.api.starter import make
+    from fermata.config.starter import make
 
     path = make(directory, zone, name or directory.resolve().name)
     common.note(f"made {path}; describe a log there, then: fermata -w {directory} import")

@@ -1,4 +1,4 @@
-"""fermata take-back, fermata expire"""
+"""fermata archive undo-import, fermata archive expire"""
 
 from __future__ import annotations
 
@@ -8,17 +8,17 @@ import click
 
 from fermata.cli import common
 
-__all__ = ["compact", "expire", "take_back"]
+__all__ = ["compact", "expire", "undo_import"]
 
 
-@click.command(name="take-back")
+@click.command(name="undo-import")
 @click.argument("number", metavar="IMPORT", type=int)
 @click.option("--dry-run", is_flag=True, help="Only say what would go.")
 @click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
 @click.pass_context
-def take_back(ctx: click.Context, number: int, dry_run: bool, wait: float) -> None:
+def undo_import(ctx: click.Context, number: int, dry_run: bool, wait: float) -> None:
     """Take an import out again, as if it had never been; `fermata import --list` has the numbers."""
-    _told(common.open_workspace(ctx).take_back(number, dry=dry_run, wait=wait), f"import {number}")
+    _told(common.open_workspace(ctx).archive.undo_import(number, dry=dry_run, wait=wait), f"import {number}")
 
 
 @click.command(name="expire")
@@ -29,7 +29,7 @@ def take_back(ctx: click.Context, number: int, dry_run: bool, wait: float) -> No
 @click.pass_context
 def expire(ctx: click.Context, log: str, older_than: str, dry_run: bool, wait: float) -> None:
     """Drop the events of LOG that ended longer ago than it is kept, with their rejects and received copies."""
-    _told(common.open_workspace(ctx).expire(log, older_than, dry=dry_run, wait=wait), "what is older")
+    _told(common.open_workspace(ctx).archive.expire(log, older_than, dry=dry_run, wait=wait), "what is older")
 
 
 @click.command(name="compact")
@@ -41,10 +41,12 @@ def expire(ctx: click.Context, log: str, older_than: str, dry_run: bool, wait: f
 @click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for an import.")
 @click.pass_context
 def compact(ctx: click.Context, logs: tuple[str, ...], least: int, dry_run: bool, wait: float) -> None:
-    """Put the files of each month of LOGs (of all) together, for a quiet hour. No figure changes; `fermata verify` proves it."""
+    """Put the files of each month of LOGs (of all) together, for a quiet hour. No figure changes; `fermata archive
+    verify` proves it.
+    """
     workspace = common.open_workspace(ctx)
-    for log in logs or tuple(workspace.imported):
-        found = workspace.compact(log, least=least, dry=dry_run, wait=wait)
+    for log in logs or tuple(workspace.archive.logs):
+        found = workspace.archive.compact(log, least=least, dry=dry_run, wait=wait)
         if found.before:
             verb = "became" if found.done else "would become"
             click.echo(f"{log}: {found.before:,} files {verb} {found.after:,}, {found.events:,} events")

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from fermata.cli import common, giving
+from fermata.cli import common, emit
 
 __all__ = ["command"]
 
@@ -20,7 +20,8 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 @click.option(
     "--same-as",
     metavar="NAME",
-    help="With the period and zone of another report, or of the last run, and its filters on fields this one does not filter itself.",
+    help="With the period and zone of another report, or of the last run, and its filters on fields this one does "
+    "not filter itself.",
 )
 @click.option("--log", metavar="LOG", help="Of this log instead of the report's own.")
 @click.option(
@@ -32,7 +33,9 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 @click.option(
     "--columns",
     metavar="MEASURE,...",
-    help="count, time, 'distinct user', 'mean duration', 'p95 duration', share ..., or 'Label = formula'.",
+    help="count, time, 'total duration', 'distinct user', 'distinct call' (a call that rings several phones once), "
+    "'distinct day' "
+    "(days used), 'mean duration', 'p95 duration', 'share count of parent', or 'Label = formula'.",
 )
 @click.option("--sort", metavar="COLUMN,...", help="Order by columns or dimensions; -COLUMN for downwards.")
 @click.option(
@@ -42,19 +45,21 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
     help="The N highest of the first dimension; the rest in one row.",
 )
 @click.option(
-    "--every", metavar="FIELD", help="Rows also for users, devices, actions or an assignment without any event."
+    "--zero-rows", metavar="FIELD", help="Rows also for users, devices, actions or an assignment without any event."
 )
 @click.option("--hours", metavar="NAME", help="Only these hours of the workspace: office, 'outside office', night ...")
 @click.option(
     "--rounding", metavar="HOW", help="Round each entry's length first: 'up 15 minutes', 'nearest 6 minutes'."
 )
-@click.option("--dated", metavar="FIELD", help="The period goes by this time instead of the start.")
+@click.option("--date-field", metavar="FIELD", help="The period goes by this time instead of the start.")
 @click.option(
     "--compare",
     metavar="PERIOD",
     help="Set beside: before, 'year ago', '52 weeks ago', 'weekdays before', or a period.",
 )
-@click.option("--whole", is_flag=True, default=None, help="Compare with all of it, though this period is not over.")
+@click.option(
+    "--full-period", is_flag=True, default=None, help="Compare with all of it, though this period is not over."
+)
 @click.option(
     "--rows", multiple=True, metavar="CONDITION", help="Only rows with 'Count = 0', 'Time >= 8h', 'Reached < 90 %'."
 )
@@ -68,9 +73,10 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 @click.option(
     "--chart",
     metavar="KIND",
-    help="What a chart draws as: bar, stacked, ranked, line, area, share, 'heat map'; none for no chart. A terminal shows bars.",
+    help="What a chart draws as: bar, stacked, ranked, line, area, share, 'heat map'; none for no chart. A terminal "
+    "shows bars.",
 )
-@click.option("--chart-of", metavar="COLUMN", help="Which column a chart draws; the first unless told.")
+@click.option("--chart-of", metavar="COLUMN", help="Which column a chart draws; the first by default.")
 @click.option("--each", metavar="FIELD", help="One part for each value of a field, as for statements.")
 @click.option(
     "--set",
@@ -81,7 +87,7 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
 )
 @click.option("--part", metavar="N|TITLE", help="Of a page of several parts, only this one.")
 @click.option("--totals/--no-totals", default=None, help="With or without subtotals and grand total.")
-@giving.output
+@emit.output
 @click.option(
     "--keep",
     "label",
@@ -91,11 +97,13 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
     help="Put it on the shelf in the forms of --output (pdf), with what proves it.",
 )
 @click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
-@click.option("--explain", is_flag=True, help="Say how many events each filter took away.")
+@click.option("--explain", is_flag=True, help="Say how many events each filter removed.")
 @click.option("--dry-run", is_flag=True, help="Say period, zone, filters, coverage and expected size; run nothing.")
-@click.option("--records", is_flag=True, help="List the events behind a figure, with file, record and contribution.")
-@click.option("--at", multiple=True, metavar="DIM=VALUE", help="With --records: the group whose figure is meant.")
-@click.option("--of", metavar="COLUMN", help="With --records: the column whose figure is meant; the first unless told.")
+@click.option("--events", is_flag=True, help="List the events behind a figure, with file, record and contribution.")
+@click.option("--cell", multiple=True, metavar="GROUP=VALUE", help="With --events: the group whose figure is meant.")
+@click.option(
+    "--column", metavar="COLUMN", help="With --events: the column whose figure is meant; the first by default."
+)
 @click.pass_context
 def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     """Run the report NAME, or ask the log NAME directly; `last` is the last run.
@@ -108,42 +116,45 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     fermata report calls-by-line --same-as last
     fermata report doors --period 2026-03 --by user --across month
     fermata report calls --only action=answered --by device --columns count,time,'mean duration'
-    fermata report doors --by place --records --at place='Stage side'
+    fermata report doors --by place --events --cell place='Stage side'
     fermata report entries --by user --hours night --columns time,'A day = time / days' --compare before
     """
-    if (options["at"] or options["of"]) and not options["records"]:
-        raise click.UsageError("--at and --of go with --records")
+    if (options["cell"] or options["column"]) and not options["events"]:
+        raise click.UsageError("--cell and --column go with --events")
     workspace = common.open_workspace(ctx)
-    report = workspace.definition(name)
+    report = workspace.reports.definition(name)
     if options["same_as"]:
-        report = report.narrowed_as(workspace.definition(options["same_as"]))
+        report = report.narrowed_as(workspace.reports.definition(options["same_as"]))
     report = report.with_keys(common.keys(options["keys"], "--set")) if options["keys"] else report
     report = common.narrowed(workspace, _shaped(report, options), options)
     if options["dry_run"]:
-        for what, words in workspace.describe(report):
+        for what, words in workspace.reports.describe(report):
             click.echo(f"{what:<12}{words}")
         return
     if options["label"] is not None:
-        named = "" if options["same_as"] or report != workspace.definition(name) else name
+        named = "" if options["same_as"] or report != workspace.reports.definition(name) else name
         forms = options["output"] or ("pdf",)
-        item = workspace.keep(report, forms, named=named, label=options["label"], author=giving.author())
+        item = workspace.shelf.keep(report, forms, named=named, label=options["label"], author=emit.author())
         common.note(f"on the shelf: item {item.number}, {', '.join(item.outputs)}")
         return
-    result = workspace.run(report, explain=options["explain"], limit=giving.most(options["limit"], options["output"]))
-    workspace.remember(report)
-    if options["records"]:
-        records = result.records(of=options["of"], at=_pairs(options["at"]), limit=options["limit"])
-        giving.emit(records, options["output"], options["limit"], how=result.display)
+    result = workspace.run(report, explain=options["explain"], limit=emit.most(options["limit"], options["output"]))
+    if not ctx.obj["viewer"]:
+        workspace.reports.remember(report)
+    if options["events"]:
+        records = result.events(of=options["column"], at=_pairs(options["cell"]), limit=options["limit"])
+        emit.emit(records, options["output"], options["limit"], how=result.display)
         return
     answer = result.part(options["part"]) if options["part"] else result.answer
-    giving.emit(answer, options["output"], options["limit"], how=result.display)
+    emit.emit(answer, options["output"], options["limit"], how=result.display)
     if options["explain"]:
         _explain(result.data.steps)
 
 
 def _shaped(report: Any, options: dict[str, Any]) -> Any:
     single = (
-        "log", "by", "across", "every", "sort", "top", "totals", "hours", "rounding", "dated", "compare", "whole", "measures",
+        "log", "by", "across", "zero_rows", "sort", "top", "totals", "hours", "rounding", "date_field", "compare",
+        "full_period",
+        "measures",
         "chart", "each",
     )  # fmt: skip
     changes = {k: options[k] for k in single if options[k] is not None}
@@ -159,8 +170,14 @@ def _shaped(report: Any, options: dict[str, Any]) -> Any:
             "rows": options["rows"],
         }
     if changes.keys() & {"by", "across", "columns"} and "title" not in changes:
-        changes["title"] = report.title if report.title and not changes.keys() & {"by", "across"} else ""
+        changes["title"] = report.title and report.title + _regrouped(changes)
     return report.changed(**changes) if changes else report
+
+
+def _regrouped(changes: dict[str, Any]) -> str:
+    """What a title says of other groups than the report's own."""
+    told = [f"{key} {changes[key]}" for key in ("by", "across") if changes.get(key)]
+    return f" · {', '.join(told)}" if told else ""
 
 
 def _pairs(texts: tuple[str, ...]) -> dict[str, str]:
@@ -177,5 +194,5 @@ def _explain(steps: Any) -> None:
     for log, counted in steps:
         click.echo(f"\nEvents of {log}")
         for step in counted:
-            taken = f"  ({step.removed:,} taken away)" if step.removed else ""
+            taken = f"  ({step.removed:,} removed)" if step.removed else ""
             click.echo(f"{step.left:>12,}  {step.text}{taken}")

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from fermata.cli import common, giving
+from fermata.cli import common, emit
 
 __all__ = ["command", "save", "trace"]
 
@@ -22,6 +22,7 @@ SURE = click.option("--replace", is_flag=True, help="Replace a report of that na
     help="Only those that have each of the words in name, title, purpose or columns.",
 )
 @click.option("--category", metavar="NAME", default="", help="Only this category.")
+@click.option("--here", is_flag=True, help="Only those that run on the logs there are, and what the others need.")
 @click.option(
     "--copy",
     "copy",
@@ -32,7 +33,14 @@ SURE = click.option("--replace", is_flag=True, help="Replace a report of that na
 @click.option("--schema", is_flag=True, help="The JSON Schema of report files, for editors.")
 @click.pass_context
 def command(
-    ctx: click.Context, name: str | None, search: str, category: str, copy: str | None, replace: bool, schema: bool
+    ctx: click.Context,
+    name: str | None,
+    search: str,
+    category: str,
+    here: bool,
+    copy: str | None,
+    replace: bool,
+    schema: bool,
 ) -> None:
     """List reports by category, those of the workspace first; or print the definition of NAME.
 
@@ -45,7 +53,7 @@ def command(
     if schema:
         import json
 
-        from fermata.reports.model import Report
+        from fermata.reports.definition.report import Report
 
         click.echo(json.dumps(Report.model_json_schema(), indent=1))
         return
@@ -53,23 +61,37 @@ def command(
     if copy and not name:
         raise click.UsageError("--copy needs the NAME of the report to copy")
     if name and copy:
-        common.note(f"written: {workspace.copy_report(name, copy, over=replace)}; run it with: fermata report {copy}")
+        common.note(f"written: {workspace.reports.copy(name, copy, over=replace)}; run it with: fermata report {copy}")
         return
     if name:
-        click.echo(workspace.definition_text(name), nl=False)
+        click.echo(workspace.reports.text(name), nl=False)
         return
-    _listed(workspace, search, category)
+    needs = {entry.name: why for entry, why in workspace.reports.here()} if here else {}
+    _listed(workspace, search, category, {n for n, why in needs.items() if why})
+    if here:
+        _needed(needs)
 
 
-def _listed(workspace: Any, words: str, category: str) -> None:
+def _needed(needs: dict[str, str]) -> None:
+    """What the reports that do not run here need, the need of most first."""
+    reasons: dict[str, list[str]] = {}
+    for name, why in needs.items():
+        if why:
+            reasons.setdefault(why, []).append(name)
+    for why, names in sorted(reasons.items(), key=lambda r: -len(r[1])):
+        shown = f"{', '.join(names[:4])}{' ...' if len(names) > 4 else ''}"
+        common.note(f"{len(names)} {'needs' if len(names) == 1 else 'need'} more ({shown}): {why}")
+
+
+def _listed(workspace: Any, words: str, category: str, without: set[str]) -> None:
     from fermata.errors import UnknownName
-    from fermata.reports.catalogue import CATEGORIES
+    from fermata.reports.definition.catalogue import CATEGORIES
 
-    found = workspace.catalogue(words)
+    found = [e for e in workspace.reports.catalogue(words) if e.name not in without]
     heads = {"": "Reports of this workspace", **CATEGORIES}
     if category and category not in (*heads, *(e.category for e in found)):
         raise UnknownName.of("category", category, [c for c in heads if c])
-    own = set(workspace.reports())
+    own = set(workspace.reports.names())
     width = max((len(e.name) for e in found), default=0)
     shown = 0
     for key in dict.fromkeys(["", *CATEGORIES, *(e.category for e in found)]):
@@ -89,7 +111,10 @@ def _listed(workspace: Any, words: str, category: str) -> None:
     if not shown:
         common.note(f"no report has {words!r}" if words else "no reports")
         return
-    common.note(f"\n{shown} reports; run one with: fermata report NAME; its definition: fermata reports NAME")
+    common.note(
+        f"\n{shown} {'report' if shown == 1 else 'reports'}; run one with: fermata report NAME; its definition: "
+        "fermata reports NAME"
+    )
 
 
 @click.command(name="save")
@@ -100,7 +125,7 @@ def _listed(workspace: Any, words: str, category: str) -> None:
     metavar="REPORT",
     default="last",
     show_default=True,
-    help="The report to save; the last run unless told.",
+    help="The report to save; the last run by default.",
 )
 @click.option("--title", metavar="TITLE", help="A title of its own.")
 @click.option("--fixed", is_flag=True, help="For the very period it has today instead of a moving one.")
@@ -114,11 +139,13 @@ def save(ctx: click.Context, name: str, source: str, title: str | None, fixed: b
     fermata save refused-at-library
     """
     workspace = common.open_workspace(ctx)
-    report = workspace.definition(source)
+    report = workspace.reports.definition(source)
     if title:
         report = report.changed(title=title)
-    moves, exact, words = workspace.period_words(report)
-    path = workspace.save_report(name, report, fixed=fixed, over=replace)
+    for what, words in workspace.reports.describe(report):
+        common.note(f"{what:<12}{words}")
+    moves, exact, words = workspace.reports.period_words(report)
+    path = workspace.reports.save(name, report, fixed=fixed, over=replace)
     if fixed or not moves:
         common.note(f"written: {path}\nperiod: fixed, {words} ({exact}); it will show the same time whenever it is run")
     else:
@@ -132,7 +159,7 @@ def save(ctx: click.Context, name: str, source: str, title: str | None, fixed: b
 @click.option("--period", metavar="PERIOD", default="all", show_default=True, help="As in fermata report.")
 @click.option("--zone", metavar="ZONE", help="Times of this zone.")
 @click.option("--log", metavar="LOG", default="", help="In this log only.")
-@giving.output
+@emit.output
 @click.option("--part", metavar="N|TITLE", help="Only the summary (1), or only the events (2).")
 @click.option("--limit", type=click.IntRange(min=1), metavar="N", help="List at most N events; the cut is stated.")
 @click.pass_context
@@ -151,7 +178,7 @@ def trace(ctx: click.Context, /, name: str, **options: Any) -> None:
     field, equals, value = name.partition("=")
     asked = {"field": field.strip(), "name": value.strip()} if equals else {"name": name}
     chosen = {k: options[k] for k in ("period", "zone", "log") if options[k]}
-    limit = giving.most(options["limit"], options["output"])
+    limit = emit.most(options["limit"], options["output"])
     result = workspace.trace(**asked, limit=limit, **chosen)
     answer = result.part(options["part"]) if options["part"] else result.answer
-    giving.emit(answer, options["output"], options["limit"])
+    emit.emit(answer, options["output"], options["limit"])

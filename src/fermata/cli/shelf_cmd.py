@@ -1,4 +1,4 @@
-"""fermata shelf, fermata verify"""
+"""fermata shelf, fermata archive verify"""
 
 from __future__ import annotations
 
@@ -7,14 +7,14 @@ from typing import Any
 
 import click
 
-from fermata.cli import common, giving
+from fermata.cli import common, emit
 
 __all__ = ["command", "verify"]
 
 
 @click.group(name="shelf", invoke_without_command=True)
 @click.option("--gone", is_flag=True, help="List what was dropped or has expired, too.")
-@giving.output
+@emit.output
 @click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N; the cut is stated.")
 @click.pass_context
 def command(ctx: click.Context, gone: bool, output: tuple[str, ...], limit: int | None) -> None:
@@ -23,7 +23,7 @@ def command(ctx: click.Context, gone: bool, output: tuple[str, ...], limit: int 
     Deliveries put their outputs here; `fermata report NAME --keep` does by hand.
     """
     if ctx.invoked_subcommand is None:
-        giving.emit(common.open_workspace(ctx).shelf_table(gone=gone), output, limit)
+        emit.emit(common.open_workspace(ctx).shelf.table(gone=gone), output, limit)
 
 
 @command.command(name="show")
@@ -37,7 +37,7 @@ def show(ctx: click.Context, item: int) -> None:
     if found.gone:
         click.echo(f"Gone        {found.gone}")
         return
-    for what, words in workspace.shelf_facts(item):
+    for what, words in workspace.shelf.facts(item):
         click.echo(f"{what:<12}{words}")
 
 
@@ -48,7 +48,7 @@ def show(ctx: click.Context, item: int) -> None:
 def label(ctx: click.Context, item: int, text: str) -> None:
     """Give ITEM a label; an empty one takes it off."""
     workspace = common.open_workspace(ctx)
-    workspace.shelf.label(item, text, workspace.now())
+    workspace.shelf.label(item, text)
     common.note(f"item {item}: {text or 'no label'}")
 
 
@@ -60,7 +60,7 @@ def label(ctx: click.Context, item: int, text: str) -> None:
 def copy(ctx: click.Context, item: int, folder: Path, name: str) -> None:
     """Copy the files of ITEM into FOLDER, where it is wanted."""
     workspace = common.open_workspace(ctx)
-    for path in workspace.shelf.place(item, folder, workspace.now(), name=name):
+    for path in workspace.shelf.place(item, folder, name=name):
         common.note(f"written: {path}")
 
 
@@ -73,7 +73,7 @@ def send(ctx: click.Context, item: int, mail: tuple[str, ...], subject: str) -> 
     """Send ITEM once more, to anybody."""
     if not mail:
         raise click.UsageError("say to whom: --mail name@example.org")
-    told = common.open_workspace(ctx).send_again(item, mail=list(mail), subject=subject)
+    told = common.open_workspace(ctx).shelf.send_again(item, mail=list(mail), subject=subject)
     for one in told:
         click.echo(f"{one.what:<12}to {one.to}  {one.why}", err=one.failed)
     if any(one.failed for one in told):
@@ -87,15 +87,15 @@ def send(ctx: click.Context, item: int, mail: tuple[str, ...], subject: str) -> 
 def drop(ctx: click.Context, items: tuple[int, ...], why: str) -> None:
     """Take ITEMS off the shelf with their files; that they were there stays recorded."""
     workspace = common.open_workspace(ctx)
-    for found in workspace.shelf.drop(items, why, workspace.now()):
+    for found in workspace.shelf.drop(items, why):
         common.note(f"dropped: item {found.number}, {found.title}")
 
 
 @command.command(name="expire")
 @click.pass_context
 def expire(ctx: click.Context) -> None:
-    """Drop what is kept no longer and nobody waits for; `fermata send` does so each time."""
-    found = common.open_workspace(ctx).expire_shelf()
+    """Delete expired outputs that no delivery still needs; `fermata send` does so each time."""
+    found = common.open_workspace(ctx).shelf.expire()
     for item in found:
         common.note(f"dropped: item {item.number}, {item.title}, kept until {item.until:%Y-%m-%d}")
     if not found:
@@ -104,16 +104,17 @@ def expire(ctx: click.Context) -> None:
 
 @click.command(name="verify")
 @click.argument("item", type=int, required=False)
-@giving.output
+@emit.output
 @click.pass_context
 def verify(ctx: click.Context, item: int | None, output: tuple[str, ...]) -> None:
-    """Prove what is kept: the archive, the ledger and the shelf as they were stored, and every kept run, or that of ITEM, repeated.
+    """Prove what is kept: the archive, the ledger and the shelf as they were stored, and every kept run, or that of
+    ITEM, repeated.
 
-    Same figures, or what changed since: late records, an import taken back, a register, a definition, zone data, versions. Exit code 1
-    where something was changed behind Fermata's back, or figures are no longer the same.
+    Same figures, or what changed since: late records, an import taken back, a register, a definition, zone data,
+    versions. Exit code 1 where something was changed behind Fermata's back, or figures are no longer the same.
     """
     workspace = common.open_workspace(ctx)
-    verdicts: list[Any] = workspace.verify(item)
-    giving.emit(workspace.verdict_table(verdicts), output)
+    verdicts: list[Any] = workspace.shelf.verify(item)
+    emit.emit(workspace.shelf.verdicts(verdicts), output)
     if not all(v.holds for v in verdicts):
         ctx.exit(1)

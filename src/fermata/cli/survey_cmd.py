@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from fermata.cli import common, giving
+from fermata.cli import common, emit
 
 __all__ = ["command"]
 
@@ -20,12 +20,12 @@ WHOLE = ("fields", "gaps", "values", "unresolved")
 @click.argument("log", required=False)
 @click.option("--part", type=click.Choice(PARTS), help="Only this part, with all its rows.")
 @click.option("--period", default="all", metavar="PERIOD", help="Look at fields and names of this period only.")
-@giving.output
+@emit.output
 @click.option(
     "--export",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="Write the rejected records as they stand, to be mended.",
+    help="Write the rejected records as they stand, to be corrected.",
 )
 @click.pass_context
 def command(
@@ -38,30 +38,30 @@ def command(
     \b
     fermata survey doors
     fermata survey doors --part unresolved --output csv
-    fermata survey doors --export mend.csv      mend it, then: fermata import doors --mended mend.csv
+    fermata survey doors --export mend.csv      mend it, then: fermata import doors --corrected mend.csv
     """
     workspace = common.open_workspace(ctx)
     if log is None:
-        giving.emit(workspace.survey_all(), output)
+        emit.emit(workspace.archive.survey_all(), output)
         return
     if export:
-        for path, count in workspace.export_rejects(log, export):
-            common.note(f"written: {path}, {count:,} records; once mended: fermata import {log} --mended {path}")
+        for path, count in workspace.archive.export_rejects(log, export):
+            common.note(f"written: {path}, {count:,} records; once corrected: fermata import {log} --corrected {path}")
         return
-    found = workspace.survey(log, period=period)
+    found = workspace.archive.survey(log, period=period)
     if part == "overview" and not output:
-        giving.pairs(found.part(part))
+        emit.pairs(found.part(part))
     elif part:
-        giving.emit(found.part(part), output)
+        emit.emit(found.part(part), output)
     elif output:
-        giving.emit(found.page, output)
+        emit.emit(found.page, output)
     else:
-        giving.pairs(found.part("overview"))
+        emit.pairs(found.part("overview"))
         for name in WHOLE:
             rows = found.part(name).rows
             most = AT_ONCE if name != "fields" else len(rows)
             if rows:
                 click.echo()
-                giving.emit(dataclasses.replace(found.part(name), rows=rows[:most], total=len(rows[:most])), ())
+                emit.emit(dataclasses.replace(found.part(name), rows=rows[:most], total=len(rows[:most])), ())
             if len(rows) > most:
                 click.echo(f"... {len(rows) - most:,} more: fermata survey {log} --part {name}")

@@ -12,9 +12,9 @@ from zoneinfo import ZoneInfo
 
 __all__ = ["END", "FIRST_DAY", "ZONE", "at_hour", "busy", "csv_file", "days"]
 
-ZONE = ZoneInfo("Europe/Lisbon")
+ZONE = ZoneInfo("Europe/London")
 FIRST_DAY = date(2025, 10, 1)
-END = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)  # 08:12 in Lisbon: the moment the last logs were fetched
+END = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)  # 08:12 in London: the moment the last logs were fetched
 
 
 def days() -> Iterator[date]:

@@ -11,13 +11,14 @@ from pathlib import Path
 from random import Random
 
 from fermata.demo import office, systems, terms
-from fermata.demo.clock import END, FIRST_DAY, ZONE, at_hour, busy, days
+from fermata.demo.clock import END, FIRST_DAY, ZONE, at_hour, busy, csv_file, days
 from fermata.demo.people import DOORS, LINES, PRINTERS, PRODUCTIONS, Person, people
 from fermata.errors import DataError, RequestError
 
 __all__ = ["END", "FIRST_DAY", "make"]
 
 ENTRY = ["Person", "Date", "From", "To", "Production", "Activity", "Charged", "Where", "Remark", "No", "Corrected by"]
+OUTER = ("Stage door", "Foyer east", "Foyer west", "Loading dock")  # readers that lead out of the house
 MARK = ".quillmere"
 KEPT = ("reports", "evacuations", "deliveries")  # folders of files people write
 SEED = 20260401
@@ -68,6 +69,7 @@ def _logs(target: Path, registers: Path) -> None:
     )  # fmt: skip
     for number, made in enumerate(more, 5):
         made(target, staff, Random(SEED + number))
+    _meter(target, staff, Random(SEED + 33))
     office.registers(registers, staff, Random(SEED + 20))
 
 
@@ -77,19 +79,27 @@ def _doors(target: Path, staff: list[Person], random: Random) -> None:
     for day in days():
         for person in random.sample(staff, min(len(staff), round(62 * busy(day, random)))):
             at = random.gauss(9.4, 1.2) if person.department != "stage" else random.gauss(13.5, 2)
-            events.append(
-                (at_hour(day, at), person, "Stage door" if random.random() < 0.7 else "Foyer east", "ENTRY OK")
-            )
+            way = "Stage door" if random.random() < 0.7 else "Foyer east"
+            events.append((at_hour(day, at), person, way, "ENTRY OK"))
             for _ in range(random.randrange(1, 7)):
                 at += random.expovariate(1 / 1.1)
                 reader = random.choices(readers, weights)[0]
                 denied = random.random() < (0.25 if reader == "Score vault" else 0.012)
-                events.append((at_hour(day, at), person, reader, "NO ENTRY" if denied else "ENTRY OK"))
-                if random.random() < 0.9 and not denied:
-                    at += random.expovariate(1 / 0.5)
-                    events.append((at_hour(day, at), person, reader, "EXIT OK"))
-            if random.random() < 0.97:  # the others leave with somebody else: no closing record
-                events.append((at_hour(day, at + random.uniform(0.1, 2)), person, "Stage door", "EXIT OK"))
+                read = random.random()
+                stays = random.expovariate(1 / 0.5) if read < 0.9 and not denied else 0.3
+                if denied:
+                    events.append((at_hour(day, at), person, reader, "NO ENTRY"))
+                    continue
+                outside = reader in OUTER  # out for a while, and in again
+                events.append((at_hour(day, at), person, reader, "EXIT OK" if outside else "ENTRY OK"))
+                if read < 0.97 or outside:  # the others follow somebody through the door: no closing record
+                    events.append((at_hour(day, at + stays), person, reader, "ENTRY OK" if outside else "EXIT OK"))
+                at += stays if read < 0.9 else 0
+            leaves = random.random()
+            if leaves < 0.97:
+                other = "Foyer east" if way == "Stage door" else "Stage door"
+                at += random.uniform(0.1, 2)
+                events.append((at_hour(day, at), person, other if leaves < 0.03 else way, "EXIT OK"))
         for kind, odds in (("DOOR FORCED", 0.04), ("HELD OPEN", 0.5)):
             if random.random() < odds:
                 events.append((at_hour(day, random.uniform(7, 23)), None, random.choice(readers), kind))
@@ -105,7 +115,9 @@ def _doors(target: Path, staff: list[Person], random: Random) -> None:
 def _alarms_and_closings(
     events: list[tuple[datetime, Person | None, str, str]], random: Random
 ) -> list[tuple[datetime, Person | None, str, str]]:
-    """Doors held open close again, most of them; and on the first Wednesday of a month the alarm is tried and the house locked."""
+    """Doors held open close again, most of them; and on the first Wednesday of a month the alarm is tried and the house
+    locked.
+    """
     found: list[tuple[datetime, Person | None, str, str]] = []
     for at, _, reader, kind in events:
         if kind == "HELD OPEN" and random.random() < 0.93:
@@ -148,6 +160,24 @@ def _write_doors(target: Path, events: list[tuple[datetime, Person | None, str, 
         (target / f"doors-{name}.csv").write_bytes("".join(lines).encode("utf-8-sig"))
 
 
+def _meter(target: Path, staff: list[Person], random: Random) -> None:
+    """The printers' counters as somebody read them on Mondays; one printer is replaced, one counter begins again."""
+    rows: Rows = []
+    counters = {name: 4_000 + 900 * i for i, name in enumerate(PRINTERS)}
+    serials = {name: f"PM-{7_300 + 17 * i}" for i, name in enumerate(PRINTERS)}
+    reader = next(p for p in staff if p.department == "office")
+    for day in (d for d in days() if d.weekday() == 0 and not date(2025, 12, 20) <= d <= date(2026, 1, 2)):
+        for i, name in enumerate(PRINTERS):
+            counters[name] += random.randrange(180, 900)
+            if day == date(2025, 11, 17) and i == 1:
+                serials[name], counters[name] = "PM-9001", 12
+            if day == date(2026, 2, 9) and i == 2:
+                counters[name] = 31
+            at = at_hour(day, 9.5 + 0.05 * i).astimezone(ZONE)
+            rows.append([f"{at:%d/%m/%Y %H:%M}", name, serials[name], str(counters[name]), reader.login])
+    csv_file(target / "meter.csv", ["Read at", "Printer", "Serial", "Counter", "Read by"], rows)
+
+
 def _calls(target: Path, staff: list[Person], random: Random) -> None:
     desks = [p for p in staff if p.extension]
     months: dict[str, list[str]] = {}
@@ -164,19 +194,49 @@ def _calls(target: Path, staff: list[Person], random: Random) -> None:
             talk = round(random.lognormvariate(4.6, 0.9)) if result == "ANS" else 0
             line = random.choices(LINES, (25, 22, 14, 12, 9, 18))[0]
             queue = "tickets" if line.startswith("Box") else "hire" if line.startswith("Hire") else ""
-            other = f"+441632960{random.randrange(1000):03d}" if random.random() < 0.93 else ""
+            other = _number(random.randrange(1000)) if random.random() < 0.93 else ""
             person = random.choice(desks[:34])
             local = at.astimezone(ZONE)
             months.setdefault(f"{local:%Y-%m}", []).append(
-                f"{number};{local.isoformat()};{talk};{line};{person.extension};{'I' if incoming else 'O'};{other};{queue};{result};"
-                f"{_quality(number, line) if talk else ''}\n"
+                f"{number};{local.isoformat()};{talk};{line};{person.extension};{'I' if incoming else 'O'};"
+                f"{other};{queue};{result};"
+                f"{_quality(number, line) if talk else ''};{_how(number, line, queue, desks, bool(talk))}\n"
             )
     previous: list[str] = []
     for name, lines in months.items():
-        head = "Quillmere Hall – call records\nexported nightly\nCall;Started;Talk;Line;Extension;Dir;Number;Queue;Result;MOS\n"
+        head = (
+            "Quillmere Hall – call records\nexported "
+            "nightly\nCall;Started;Talk;Line;Extension;Dir;Number;Queue;Result;MOS;"
+            "Channel;Group;Rang;Site;Codec;Jitter;Loss\n"
+        )
         again = previous[-1:]  # each export repeats the last call of the one before; the call number tells
         (target / f"calls-{name}.txt").write_bytes((head + "".join(again + lines)).encode("cp1252"))
         previous = lines
+
+
+def _number(n: int) -> str:
+    """A number from the ranges that are kept for fiction: local, national, mobile, free, and abroad."""
+    if n < 460:
+        return f"+441632960{n:03d}"
+    if n < 620:
+        return f"+4420794600{n % 100:02d}" if n % 2 else f"+4411349600{n % 100:02d}"
+    if n < 880:
+        return f"+447700900{n:03d}"
+    return f"+44808157{n % 10:04d}" if n < 920 else f"+120255501{n % 100:02d}"
+
+
+def _how(number: int, line: str, queue: str, desks: list[Person], talked: bool) -> str:
+    """By which channel of the line, which telephones of the queue's group rang, where, and how the network was."""
+    random = Random(number)
+    channel = 1 + random.randrange(4 if line.endswith("desk") else 6)
+    group = {"tickets": "280", "hire": "290"}.get(queue, "")
+    rang = "|".join(sorted({random.choice(desks[:34]).extension for _ in range(4)})) if group else ""
+    site = "Box office" if line.startswith("Box") else "Main house"
+    if not talked:
+        return f"{channel};{group};{rang};{site};;;"
+    worse = 14 if line.endswith("desk") else 4
+    codec = "G.722" if line.startswith("Hire") else "G.711"
+    return f"{channel};{group};{rang};{site};{codec};{round(random.expovariate(1 / worse))};{random.expovariate(4):.1f}"
 
 
 def _quality(number: int, line: str) -> str:
@@ -233,6 +293,10 @@ def _prints(target: Path, staff: list[Person], random: Random) -> None:
                     f"{cents // 100}.{cents % 100:02d}",
                     status,
                     tags,
+                    f"ws-{1 + systems.hash_of(owner.login) % 24:02d}",
+                    "print-2" if printer.startswith("Poster") else "print-1",
+                    ("desktop", "desktop", "mail", "mobile")[job % 4],
+                    str(total * (91_000 if colour else 23_000) + job % 977),
                 ]
             )
     rows.sort(key=lambda r: int(r[0]))
@@ -254,6 +318,10 @@ def _prints(target: Path, staff: list[Person], random: Random) -> None:
                 "Cost",
                 "Status",
                 "Tags",
+                "Workstation",
+                "Server",
+                "Client",
+                "Bytes",
             ]
         )
         writer.writerows(rows)

@@ -32,8 +32,10 @@ def changes(target: Path, staff: list[Person], random: Random) -> None:
                 continue
             who, whom = random.choice(admins), random.choice(staff)
             what, old, new = random.choice((
-                ("Card issued", "", whom.badge), ("Card blocked", "active", "blocked"), ("Schedule edited", "08:00-22:00", "08:00-23:30"),
-                ("Rights widened", "Front of house", "Front of house; Stage side"), ("Entry removed", f"{whom.badge} {at:%H:%M}", ""),
+                ("Card issued", "", whom.badge), ("Card blocked", "active", "blocked"), ("Schedule edited",
+                 "08:00-22:00", "08:00-23:30"),
+                ("Rights widened", "Front of house", "Front of house; Stage side"), ("Entry removed",
+                 f"{whom.badge} {at:%H:%M}", ""),
             ))  # fmt: skip
             rows.append(
                 [f"{at.astimezone(ZONE):%d.%m.%Y %H:%M:%S}", f"QUILLMERE\\{who.login}", what, whom.name, old, new]
@@ -98,7 +100,8 @@ def states(target: Path, staff: list[Person], random: Random) -> None:
     path = target / "device-states.db"
     with sqlite3.connect(path) as db:
         db.execute(
-            "CREATE TABLE state (id INTEGER PRIMARY KEY, noted REAL NOT NULL, device TEXT NOT NULL, state TEXT NOT NULL)"
+            "CREATE TABLE state (id INTEGER PRIMARY KEY, noted REAL NOT NULL, device TEXT NOT NULL, state TEXT NOT "
+            "NULL)"
         )
         unix = 2440587.5  # the Julian day of 1970-01-01T00:00 UTC
         db.executemany(
@@ -115,8 +118,10 @@ def plans(target: Path, staff: list[Person], random: Random) -> None:
     def event(uid: str, title: str, place: str, start: datetime, hours: float, *more: str) -> None:
         finish = start + timedelta(hours=hours)
         lines.extend([
-            "BEGIN:VEVENT", f"UID:{uid}@quillmere.example", "DTSTAMP:20260401T070000Z", f"SUMMARY:{title}", f"LOCATION:{place}",
-            f"DTSTART;TZID=Europe/Lisbon:{start:%Y%m%dT%H%M%S}", f"DTEND;TZID=Europe/Lisbon:{finish:%Y%m%dT%H%M%S}", *more, "END:VEVENT",
+            "BEGIN:VEVENT", f"UID:{uid}@quillmere.example", "DTSTAMP:20260401T070000Z", f"SUMMARY:{title}",
+            f"LOCATION:{place}",
+            f"DTSTART;TZID=Europe/London:{start:%Y%m%dT%H%M%S}", f"DTEND;TZID=Europe/London:{finish:%Y%m%dT%H%M%S}",
+            *more, "END:VEVENT",
         ])  # fmt: skip
 
     for i, room in enumerate(("Rehearsal room 1", "Rehearsal room 2", "Orchestra pit")):
@@ -129,7 +134,7 @@ def plans(target: Path, staff: list[Person], random: Random) -> None:
             start,
             3,
             "RRULE:FREQ=WEEKLY;UNTIL=20260630T200000Z",
-            f"EXDATE;TZID=Europe/Lisbon:{skipped:%Y%m%dT%H%M%S}",
+            f"EXDATE;TZID=Europe/London:{skipped:%Y%m%dT%H%M%S}",
         )
     for i in range(22):
         start = datetime(2026, 1, 9, 19, 30) + timedelta(days=5 * i + random.randrange(3))
@@ -149,14 +154,17 @@ def plans(target: Path, staff: list[Person], random: Random) -> None:
 
 
 DEPARTMENTS = (
-    ("stage", "stage-lead@quillmere.example"), ("house", "house-lead@quillmere.example"), ("office", "office-lead@quillmere.example"),
+    ("stage", "stage-lead@quillmere.example"), ("house", "house-lead@quillmere.example"), ("office",
+     "office-lead@quillmere.example"),
     ("library", "library-lead@quillmere.example"), ("visiting", "desk@visiting-crews.example"), ("workshop", ""),
 )  # fmt: skip
-CLIENTS = (("Quillmere Hall", "accounts@quillmere.example"), ("Norrland Ensemble", "accounts@norrland.example"))
+CLIENTS = (("Quillmere Hall", "accounts@quillmere.example"), ("Farrowmere Ensemble", "accounts@farrowmere.example"))
 
 
 def registers(target: Path, staff: list[Person], random: Random) -> None:
-    """People with those who moved department and one who left, devices as a workbook, places as a tree, projects, licences."""
+    """People with those who moved department and one who left, devices as a workbook, places as a tree, projects,
+    licences.
+    """
     rows: Rows = []
     groups = ("choir", "first aid", "fire wardens", "keys", "works council")
     for i, p in enumerate(staff):
@@ -217,11 +225,12 @@ def registers(target: Path, staff: list[Person], random: Random) -> None:
     csv_file(target / "places.csv", ["Id", "Name", "Within"], places)
     csv_file(
         target / "projects.csv",
-        ["Code", "Name", "Client"],
+        ["Code", "Name", "Client", "Archived"],
         [
-            [f"P{i:02d}", p, "Norrland Ensemble" if p.startswith("Hire") else "Quillmere Hall"]
+            [f"P{i:02d}", p, "Farrowmere Ensemble" if p.startswith("Hire") else "Quillmere Hall", ""]
             for i, p in enumerate(PRODUCTIONS)
-        ],
+        ]
+        + [["P90", "Winter gala 2024", "Quillmere Hall", "yes"], ["P91", "Foyer repairs", "Quillmere Hall", "yes"]],
     )
     csv_file(target / "departments.csv", ["Department", "Mail"], [list(d) for d in DEPARTMENTS])
     csv_file(target / "clients.csv", ["Client", "Mail"], [list(c) for c in CLIENTS])
@@ -245,7 +254,9 @@ def _devices(path: Path) -> None:
 
     book = openpyxl.Workbook(write_only=True)
     sheet = book.create_sheet("Devices")
-    sheet.append(["Asset", "Name", "Known as", "Type", "Make", "Group", "In use since", "Channels"])
+    sheet.append(
+        ["Asset", "Name", "Known as", "Type", "Make", "Group", "In use since", "Channels", "Model", "Firmware"]
+    )
     every = [(d, "reader", "Lockwright") for d in DOORS] + [(p, "printer", "Pressmark") for p in PRINTERS]
     every += [(line, "telephone line", "Bellfounder") for line in LINES] + [
         (h, "computer", "Slate & Co") for h in HOSTS
@@ -253,5 +264,7 @@ def _devices(path: Path) -> None:
     for i, (name, kind, make) in enumerate(every):
         group = DOORS[name][0] if name in DOORS else "Machines"
         channels = (4 if name.endswith("desk") else 6) if name in LINES else None
-        sheet.append([f"QH-{i + 1:03d}", name, name, kind, make, group, date(2024, 1 + i % 12, 1), channels])
+        model, firmware = f"{make.split()[0]} {(3, 5, 7)[i % 3]}00", f"{2 + i % 3}.{i % 5}"
+        since = date(2024, 1 + i % 12, 1)
+        sheet.append([f"QH-{i + 1:03d}", name, name, kind, make, group, since, channels, model, firmware])
     book.save(path)

@@ -109,7 +109,7 @@ PRODUCTIONS = (
     "The Glass Harbour",
     "Chamber week",
     "Open rehearsal",
-    "Hire: Norrland Ensemble",
+    "Hire: Farrowmere Ensemble",
     "House upkeep",
 )
 

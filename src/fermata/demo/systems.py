@@ -1,4 +1,6 @@
-"""Logs of the hall's computers and networks: logins, software, network sessions, web requests, the spooler's page log."""
+"""Logs of the hall's computers and networks: logins, software, network sessions, web requests, the spooler's page
+log.
+"""
 
 from __future__ import annotations
 
@@ -15,11 +17,13 @@ from fermata.demo.people import HOSTS, PROGRAMS, Person
 __all__ = ["logins", "pages", "sessions", "software", "web"]
 
 Line = tuple[datetime, str]
-STRANGERS = ("admin", "root", "oracle", "test user", "guest")
+STRANGERS = ("admin", "root", "quillroot", "test user", "guest")
 
 
 def logins(target: Path, staff: list[Person], random: Random) -> None:
-    """Syslog of three hosts without years, rotated twice: the oldest packed, sessions over the edges, guessing from outside."""
+    """Syslog of three hosts without years, rotated twice: the oldest packed, sessions over the edges, guessing from
+    outside.
+    """
     lines: list[Line] = []
     users = [p for p in staff[:90] if p.department in ("office", "library", "house")]
     for day in days():
@@ -49,7 +53,8 @@ def logins(target: Path, staff: list[Person], random: Random) -> None:
                 lines.append(
                     (
                         at,
-                        f"{HOSTS[1]} sshd[{3000 + i}]: Failed password for invalid user {random.choice(STRANGERS)} from 203.0.113.77 port {4000 + i} ssh2",
+                        f"{HOSTS[1]} sshd[{3000 + i}]: Failed password for invalid user {random.choice(STRANGERS)} "
+                        f"from 203.0.113.77 port {4000 + i} ssh2",
                     )
                 )
     lines = sorted(one for one in lines if one[0] <= END)
@@ -71,7 +76,9 @@ def _stamp(at: datetime) -> str:
 
 
 def software(target: Path, staff: list[Person], random: Random) -> None:
-    """JSON Lines, one packed file a month: programs in use, epoch milliseconds, the user nested, some without a licence."""
+    """JSON Lines, one packed file a month: programs in use, epoch milliseconds, the user nested, some without a
+    licence.
+    """
     months: dict[str, list[str]] = {}
     users = [p for p in staff[:70] if p.department in ("office", "library", "stage")]
     for day in days():
@@ -104,7 +111,9 @@ def hash_of(text: str) -> int:
 
 
 def sessions(target: Path, staff: list[Person], random: Random) -> None:
-    """RADIUS accounting of the guest network: starts and stops, retransmitted ones, counters that wrap, sessions never ended."""
+    """RADIUS accounting of the guest network: starts and stops, retransmitted ones, counters that wrap, sessions never
+    ended.
+    """
     blocks: list[tuple[datetime, str]] = []
     number = 40_000
     for day in days():
@@ -118,7 +127,11 @@ def sessions(target: Path, staff: list[Person], random: Random) -> None:
             name = random.choice(staff[:90]).login if staffed else f"guest-{random.randrange(400):03d}"
             mac = "-".join(f"{(number * k) % 256:02X}" for k in (3, 5, 7, 11, 13, 17))
             received, sent = round(random.lognormvariate(18.5, 1.6)), round(random.lognormvariate(16, 1.4))
-            common = f'\tUser-Name = "{name}"\n\tAcct-Session-Id = "{number:X}"\n\tNAS-Identifier = "{random.choice(("ap-foyer", "ap-stage", "ap-library"))}"\n\tCalling-Station-Id = "{mac}"\n'
+            common = (
+                f'\tUser-Name = "{name}"\n\tAcct-Session-Id = "{number:X}"\n\tNAS-Identifier = '
+                f'"{random.choice(("ap-foyer", "ap-stage", "ap-library"))}"\n\tCalling-Station-Id = "{mac}"\n'
+            )
+            common += _network(number, staffed)
             blocks.append((begin, f"\tAcct-Status-Type = Start\n{common}"))
             finish = begin + timedelta(seconds=length)
             if random.random() < 0.03:
@@ -126,7 +139,8 @@ def sessions(target: Path, staff: list[Person], random: Random) -> None:
             stop = (
                 f"\tAcct-Status-Type = Stop\n{common}\tAcct-Session-Time = {length}\n"
                 f"\tAcct-Output-Octets = {received % 2**32}\n\tAcct-Output-Gigawords = {received // 2**32}\n"
-                f"\tAcct-Input-Octets = {sent % 2**32}\n\tAcct-Terminate-Cause = {random.choice(('User-Request', 'Idle-Timeout', 'Lost-Carrier'))}\n"
+                f"\tAcct-Input-Octets = {sent % 2**32}\n\tAcct-Terminate-Cause = "
+                f"{random.choice(('User-Request', 'Idle-Timeout', 'Lost-Carrier'))}\n"
             )
             blocks.append((finish, stop))
             if random.random() < 0.045:  # sent again, since no answer came in time
@@ -142,6 +156,16 @@ def sessions(target: Path, staff: list[Person], random: Random) -> None:
         if at <= END
     )
     (target / "radius-detail").write_text(text, encoding="utf-8", newline="\n")
+
+
+def _network(number: int, staffed: bool) -> str:
+    """The wireless network by its name, the radio, and the virtual network somebody was put into."""
+    network, vlan = ("Quillmere Staff", 20) if staffed else ("Quillmere Guests", 40)
+    radio = ("802.11n", "802.11ac", "802.11ax")[number % 3]
+    return (
+        f'\tCalled-Station-Id = "02-00-5E-10-00-{number % 3:02X}:{network}"\n'
+        f'\tConnect-Info = "CONNECT 54Mbps {radio}"\n\tTunnel-Private-Group-Id = "{vlan}"\n'
+    )
 
 
 def web(target: Path, staff: list[Person], random: Random) -> None:
@@ -163,7 +187,8 @@ def web(target: Path, staff: list[Person], random: Random) -> None:
             lines.append(
                 (
                     at,
-                    f'192.0.2.{random.randrange(250)} - {user} [{{}}] "{request}" {status} {size} "-" "Reader/1.{random.randrange(9)}"',
+                    f'192.0.2.{random.randrange(250)} - {user} [{{}}] "{request}" {status} {size} "-" '
+                    f'"Reader/1.{random.randrange(9)}"',
                 )
             )
     text = "".join(
@@ -175,7 +200,9 @@ def web(target: Path, staff: list[Person], random: Random) -> None:
 
 
 def pages(target: Path, staff: list[Person], random: Random) -> None:
-    """The page log of two reading-room printers in a layout of its own: unquoted titles, unset fields, raw jobs of 0 pages."""
+    """The page log of two reading-room printers in a layout of its own: unquoted titles, unset fields, raw jobs of 0
+    pages.
+    """
     titles = ("Parts, strings", "total 99 - localhost x", "Minutes [draft]", "Réglage", "list; final")
     out: list[Line] = []
     job = 300
@@ -191,7 +218,8 @@ def pages(target: Path, staff: list[Person], random: Random) -> None:
             out.append(
                 (
                     at,
-                    f"{printer} {user} {job} [{{}}] total {count} - localhost {random.choice(titles)} A4 {random.choice(('one-sided', 'two-sided-long-edge', '-'))}",
+                    f"{printer} {user} {job} [{{}}] total {count} - localhost {random.choice(titles)} A4 "
+                    f"{random.choice(('one-sided', 'two-sided-long-edge', '-'))}",
                 )
             )
     text = "".join(

@@ -72,6 +72,10 @@ def agreed(target: Path, staff: list[Person], random: Random) -> None:
         [
             ["national", "out", "", "2025-12-31", "0.04", "0.018", "0.05"],
             ["national", "out", "2026-01-01", "", "0.04", "0.021", "0.05"],
+            ["local", "out", "", "", "0.04", "0.012", "0.05"],
+            ["mobile", "out", "", "2025-12-31", "0.04", "0.068", "0.10"],
+            ["mobile", "out", "2026-01-01", "", "0.04", "0.075", "0.10"],
+            ["free", "out", "", "", "0", "0", "0"],
             ["abroad", "out", "", "", "0.10", "0.145", "0.25"],
             ["*", "in", "", "", "0", "0", "0"],
         ],
@@ -129,7 +133,8 @@ def agreed(target: Path, staff: list[Person], random: Random) -> None:
     csv_file(target / "pools.csv", ["Pool", "Seats"], [[p, seats.get(p, "5")] for p in pools])
     lines = ["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Quillmere Hall//Closed//EN"]
     for number, (title, first, last) in enumerate((
-        ("Winter break", date(2025, 12, 24), date(2026, 1, 1)), ("Hall inspection", date(2026, 2, 16), date(2026, 2, 17)),
+        ("Winter break", date(2025, 12, 24), date(2026, 1, 1)), ("Hall inspection", date(2026, 2, 16), date(2026, 2,
+         17)),
     )):  # fmt: skip
         lines += [
             "BEGIN:VEVENT", f"UID:closed-{number}@quillmere.example", "DTSTAMP:20250901T080000Z", f"SUMMARY:{title}",

@@ -99,7 +99,9 @@ def _told(error: Exception) -> str:
 
 
 def address(database: DatabaseMap, base: Path) -> Any:
-    """Where the database is, as SQLAlchemy reads it. Relative SQLite files lie below `base`. Raises RequestError, ConfigError."""
+    """Where the database is, as SQLAlchemy reads it. Relative SQLite files lie below `base`. Raises RequestError,
+    ConfigError.
+    """
     import sqlalchemy
     from sqlalchemy.exc import ArgumentError
 

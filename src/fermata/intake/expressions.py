@@ -11,7 +11,7 @@ from collections.abc import Mapping
 
 from fermata.archive.duck import lit
 from fermata.fields import Field
-from fermata.intake.mapping import FieldMap
+from fermata.intake.field_map import FieldMap
 from fermata.intake.texts import Column, Origin, raw_text, spelt
 
 __all__ = ["FILES", "Files"]
@@ -52,7 +52,8 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
             days = f"try_cast({raw} AS DECIMAL(28, 12))"
             micros = f"({days} - {UNIX_EPOCH_JULIAN}) * 86400000000"
             utc.append(
-                f"CASE WHEN abs({days}) < 5000000 THEN make_timestamp(CAST(round({micros} / 1000, 0) AS BIGINT) * 1000) END"
+                f"CASE WHEN abs({days}) < 5000000 THEN make_timestamp(CAST(round({micros} / 1000, 0) AS BIGINT) * "
+                "1000) END"
             )
         elif "hhmm" in form:
             local.append(_clock_number(raw, form))
@@ -72,7 +73,10 @@ def _epoch(raw: str, scale: int) -> str:
     """Time since 1970 UTC in units of `scale` microseconds; the usual ways of writing it without wide decimals."""
     whole, places = f"TRY_CAST({raw} AS BIGINT)", len(str(scale)) - 1
     most = MOST_EPOCH // scale
-    quick = f"WHEN CAST({whole} AS VARCHAR) = {raw} AND {whole} BETWEEN -{most} AND {most} THEN make_timestamp({whole} * {scale})"
+    quick = (
+        f"WHEN CAST({whole} AS VARCHAR) = {raw} AND {whole} BETWEEN -{most} AND {most} THEN "
+        f"make_timestamp({whole} * {scale})"
+    )
     fraction = (
         f"WHEN CAST(TRY_CAST({raw} AS DECIMAL(18, {places})) AS VARCHAR) = {raw} "
         f"THEN make_timestamp(TRY_CAST(replace({raw}, '.', '') AS BIGINT))"
@@ -118,7 +122,8 @@ def _duration_form(raw: str, form: str, point: str) -> str:
         whole, number = f"TRY_CAST({text} AS INTEGER)", f"try_cast({text} AS DECIMAL(28, 9))"
         return (  # whole numbers without the cost of wide decimals
             f"CASE WHEN {whole} >= 0 AND CAST({whole} AS VARCHAR) = {text} THEN CAST({whole} AS BIGINT) * {scale} "
-            f"WHEN {number} >= 0 AND {number} < {MOST_LENGTH // scale} THEN CAST(round({number} * {scale}, 0) AS BIGINT) END"
+            f"WHEN {number} >= 0 AND {number} < {MOST_LENGTH // scale} THEN CAST(round({number} * {scale}, 0) AS "
+            "BIGINT) END"
         )
     if form == "iso":
         part = [
@@ -149,7 +154,10 @@ def typed(field: FieldMap, spec: Field, origin: Origin) -> Column:
         return duration(field, origin)
     if spec.type == "tags":
         listed = f"string_split({raw}, {lit(field.separator)})"
-        listed = f"CASE WHEN starts_with({raw}, '[') AND json_valid({raw}) THEN from_json({raw}, '[\"VARCHAR\"]') ELSE {listed} END"
+        listed = (
+            f"CASE WHEN starts_with({raw}, '[') AND json_valid({raw}) THEN from_json({raw}, '[\"VARCHAR\"]') "
+            f"ELSE {listed} END"
+        )
         tags = f"list_sort(list_distinct(list_filter(list_transform({listed}, x -> trim(x)), x -> x <> '')))"
         return Column(tags, raw=raw)
     if spec.type == "flag":

@@ -15,8 +15,9 @@ from pathlib import Path
 from fermata.archive import Archive, LogState, SourceFile, duplicates, upkeep, versions
 from fermata.archive.duck import connect, ident, watched
 from fermata.archive.store import Writing
-from fermata.errors import DataError, FermataError, SourceError
+from fermata.errors import DataError, FermataError, FilesFailed, SourceError, UnknownName
 from fermata.fields import LogSchema
+from fermata.intake import file_notes as told
 from fermata.intake import opening
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import delimited
@@ -27,7 +28,6 @@ from fermata.intake.texts import from_name
 __all__ = ["Declared", "Outcome", "import_files"]
 
 BATCH_BYTES = 256 << 20
-MOST_VALUES = 200  # different actions or outcomes of a file that the manifest keeps
 
 
 def import_files(
@@ -44,7 +44,9 @@ def import_files(
 ) -> list[Outcome]:
     """Imports `paths` in the order given; paths are kept relative to `base` where they lie below it.
 
-    `now` (naive UTC) is when the import is said to happen; `declared` is what is said of the files. Raises SourceError for a file that cannot be read as mapped; files of imports already committed stay.
+    `now` (naive UTC) is when the import is said to happen; `declared` is what is said of the files. A file that cannot
+    be read as mapped stops no other: FilesFailed is raised when these are stored. Of a log with a key, whose versions
+    come one after another, it stops those after it.
     """
     import duckdb
 
@@ -54,7 +56,7 @@ def import_files(
             importer = _Importer(writing, log, schema, base, progress, declared)
             with importer.background, watched(importer.con, progress):
                 for batch in importer.batches(list(paths)):
-                    importer.storing.store(batch, declared)
+                    importer.storing.store(batch, declared if importer.whole else Declared(upto=declared.upto))
                     found += batch.outcomes
     except (duckdb.Error, OSError) as e:
         if isinstance(e, FermataError):
@@ -62,6 +64,10 @@ def import_files(
         raise DataError(
             f"the import failed; what is not listed as stored changed nothing: {str(e).splitlines()[0]}"
         ) from e
+    if len(importer.failed) == 1 and not found:
+        raise importer.failed[0]
+    if importer.failed:
+        raise FilesFailed(list(dict.fromkeys(map(str, importer.failed))), found)
     return found
 
 
@@ -79,6 +85,8 @@ class _Importer:
         self.background = ThreadPoolExecutor(max_workers=1)
         self.mapping = self.log.digest(self.schema.zone)
         self.columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
+        self.failed: list[FermataError] = []
+        self.whole = False  # whether this is the last of what was asked for, and none of it failed
         self.storing = Storing(self.con, self.writing, self.schema, self.mapping, self.progress)
         upkeep.refresh_keys(self.con, self.writing, self.progress)
 
@@ -92,24 +100,41 @@ class _Importer:
         batch = self._batch()
         queue = [*self._again(batch), *paths]
         while queue:
-            path = queue.pop(0)
-            needed = self._take(batch, path)
+            path, superseded = queue.pop(0), set(batch.superseded)
+            try:
+                needed = self._take(batch, path)
+            except (SourceError, UnknownName) as e:
+                if self.log.key and batch.superseded:  # all versions at once or none
+                    raise
+                batch.superseded = superseded
+                self.writing.manifest.next_file += 1  # what was begun keeps its names in the engine
+                self.failed.append(SourceError(f"{e}{self._waiting(queue)}") if self.log.key and queue else e)
+                queue = [] if self.log.key else queue
+                continue
             if needed:
                 queue = [*needed, path, *queue]
             elif batch.size >= BATCH_BYTES and not (self.log.key and batch.superseded):  # all versions at once or none
                 yield batch
                 batch = self._batch()
+        self.whole = not self.failed
         yield batch
 
+    def _waiting(self, queue: list[Path]) -> str:
+        """What a file that failed keeps from being read."""
+        return f"; {', '.join(self._shown(p) for p in queue)}: not read before that is corrected"
+
     def _again(self, batch: Batch) -> list[Path]:
-        """The files of a log with a key that must all be read again, in their order, because its mapping has changed."""
+        """The files of a log with a key that must all be read again, in their order, because
+        its mapping has changed.
+        """
         if not self.log.key or all(f.mapping == self.mapping for f in self.state.files.values()):
             return []
         paths = [self.base / f.path for _, f in sorted(self.state.files.items())]
         for path, file in zip(paths, self.state.files.values(), strict=True):
             if self._hash_now(path) != file.sha256:
                 raise SourceError(
-                    f"{file.path}: was imported under an older mapping and is no longer there as it was; put it back, so that "
+                    f"{file.path}: was imported under an older mapping and is no longer there as it was; put it "
+                    "back, so that "
                     "every version of an entry can be read again"
                 )
         batch.superseded |= set(self.state.files)
@@ -195,8 +220,8 @@ class _Importer:
 
     def _complete(self, stage: FileStage) -> tuple[str, str] | None:
         """The UTC stretch in which the file is declared to hold every entry."""
-        if self.declared.holds_all:
-            start, end = self.declared.holds_all
+        if self.declared.complete:
+            start, end = self.declared.complete
         elif self.log.complete:
             start, end = self.con.execute(f"SELECT min(start_utc), max(start_utc) FROM {stage.events}").fetchone()
             if start is None:
@@ -215,7 +240,8 @@ class _Importer:
                     path = self.base / other.path
                     if self._hash_now(path) != other.sha256:
                         raise SourceError(
-                            f"{one.path}: shares records with {other.path}, which was imported under an older mapping and "
+                            f"{one.path}: shares records with {other.path}, which was imported under an older "
+                            "mapping and "
                             "is no longer there as it was; put it back so that both can be imported again"
                         )
                     needed.append(path)
@@ -289,10 +315,19 @@ class _Importer:
             ends_in_newline=counted.ends_in_newline,
             from_name=named,
             leaned_on={str(k): v for k, v in sorted(overlap.by_original.items())},
-            inferred=stage.inferred,
+            inferred="; ".join(
+                filter(
+                    None,
+                    (
+                        stage.inferred,
+                        told.nulls(self.log, counted),
+                        told.nowhere(self.con, self.log, self.schema, stage, stored),
+                    ),
+                )
+            ),
             known=known,
             upto=self.declared.upto,
-            values=self._values(stage),
+            values=told.values(self.con, self.schema, stage),
         )
         if not file.adds_up:
             raise SourceError(f"{stage.path}: the records do not add up ({file}); nothing was imported")
@@ -300,18 +335,6 @@ class _Importer:
         batch.files.append(file)
         batch.overlaps.append(overlap)
         batch.outcomes.append(Outcome(file.path, file, None, tuple(sorted(replaced))))
-
-    def _values(self, stage: FileStage) -> dict[str, dict[str, int]]:
-        """How often each action and outcome occurs, where the log's kind has a vocabulary for them."""
-        found: dict[str, dict[str, int]] = {}
-        for name in ("action", "outcome"):
-            if self.schema.kind and name in self.schema.by_name:
-                rows = self.con.execute(
-                    f"SELECT {name}, count(*) FROM {stage.events} WHERE {name} IS NOT NULL GROUP BY 1 ORDER BY 2 DESC, 1 "
-                    f"LIMIT {MOST_VALUES}"
-                ).fetchall()
-                found[name] = dict(rows)
-        return found
 
     def _records(self, stage: FileStage) -> int:
         """Records that gave an event, counted from the events themselves and not by subtraction."""

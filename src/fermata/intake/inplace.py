@@ -1,9 +1,10 @@
-"""A log whose records stay in a PostgreSQL table: the mapping as a query over it, narrowed by conditions its indexes can serve.
+"""A log whose records stay in a PostgreSQL table: the mapping as a query over it, narrowed by conditions its indexes
+can serve.
 
     raw condition -> columns the mapping reads -> typed fields + reason if refused -> events in UTC
 
-The same expressions as for files say what a record means; nothing is copied and no record is read outside the period where the column of
-its time can be compared as it is.
+The same expressions as for files say what a record means; nothing is copied and no record is read outside the period
+where the column of its time can be compared as it is.
 """
 
 from __future__ import annotations
@@ -16,8 +17,9 @@ from pathlib import Path
 from fermata.archive.duck import ident, lit
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import TIMES, LogSchema
+from fermata.intake.field_map import FieldMap
 from fermata.intake.localtime import FIRST, LAST, to_utc, ts, windows, within
-from fermata.intake.mapping import FieldMap, LogMap
+from fermata.intake.mapping import LogMap
 from fermata.intake.native import EPOCH, Native
 from fermata.intake.parts import Columns, Part, is_one_of, parts_of, refused
 from fermata.intake.texts import Origin
@@ -103,7 +105,9 @@ class InPlace:
 
     @functools.cached_property
     def long(self) -> bool:
-        """Whether times are read from texts or local clocks, whose expressions are long: a database should not take them apart."""
+        """Whether times are read from texts or local clocks, whose expressions are long: a database should not take
+        them apart.
+        """
         return bool(self._times - {"instant", "number", "length"})
 
     @property
@@ -127,8 +131,8 @@ class InPlace:
         return f"SELECT *, {why} AS bad FROM ({columns.over(source, 'NULL', fenced=fenced)}{fence}) AS e"
 
     def events(self, start: datetime, end: datetime, *, spans: bool) -> str:
-        """A query over the events that may matter for naive UTC [start, end), in the schema's columns: those that start in it, and with
-        `spans` those that reach into it.
+        """A query over the events that may matter for naive UTC [start, end), in the schema's columns: those that start
+        in it, and with `spans` those that reach into it.
         """
         return self._events(self.within(start, end, spans=spans))
 
@@ -146,7 +150,8 @@ class InPlace:
     def _listed(self, number: int) -> str:
         part = self._mapped[1][number]
         given = {
-            "start_utc": part.start, "finish_utc": part.finish, **{f.stored: part.fields.get(f.name, "") for f in self.schema.fields},
+            "start_utc": part.start, "finish_utc": part.finish, **{f.stored: part.fields.get(f.name,
+            "") for f in self.schema.fields},
             "file_id": "0", "record_no": self.read[self.record], "event_no": str(number),
         }  # fmt: skip
         return ", ".join(
@@ -158,19 +163,32 @@ class InPlace:
 
     def refusals(self, start: datetime, end: datetime) -> str:
         """A query of the reasons why records of naive UTC [start, end), or without a time, are refused: reason, n."""
-        return f"SELECT bad, count(*) AS n FROM ({self._records(self._or_nothing(start, end))}) AS r WHERE bad IS NOT NULL GROUP BY bad"
+        return (
+            f"SELECT bad, count(*) AS n FROM ({self._records(self._or_nothing(start, end))}) AS r WHERE bad IS "
+            "NOT NULL GROUP BY bad"
+        )
 
     def refused(self, most: int) -> str:
         """A query of the refused records of the whole table: record, reason; at most so many, the first by number."""
         number = self.read[self.record]
-        return f"SELECT {number} AS record_no, bad FROM ({self._records('')}) AS r WHERE bad IS NOT NULL ORDER BY {number} LIMIT {most}"
+        return (
+            f"SELECT {number} AS record_no, bad FROM ({self._records('')}) AS r WHERE bad IS NOT NULL ORDER BY "
+            f"{number} LIMIT {most}"
+        )
 
     def fates(self) -> str:
-        """A query of how many rows the table has, how many of them the mapping selects, and how many of these are refused."""
-        return f"SELECT (SELECT count(*) FROM {quoted(self.table)}) AS read, count(*) AS chosen, count(bad) AS rejected FROM ({self._records('')}) AS r"
+        """A query of how many rows the table has, how many of them the mapping selects, and how many of these are
+        refused.
+        """
+        return (
+            f"SELECT (SELECT count(*) FROM {quoted(self.table)}) AS read, count(*) AS chosen, count(bad) AS "
+            f"rejected FROM ({self._records('')}) AS r"
+        )
 
     def unclear(self, start: datetime, end: datetime) -> str:
-        """A query of how many local times of naive UTC [start, end) happened twice, and how many never; "" where none can have."""
+        """A query of how many local times of naive UTC [start, end) happened twice, and how many never; "" where none
+        can have.
+        """
         walls = [w for p in self._mapped[1] for w in p.walls.values()]
         told = []
         for back in (True, False):
@@ -187,13 +205,18 @@ class InPlace:
         return bool(self.within(FIRST, LAST, spans=False))
 
     def outermost(self, *, last: bool) -> str:
-        """A query of the first or last start there is, near enough: by the raw column, whose local times may lie an hour apart."""
+        """A query of the first or last start there is, near enough: by the raw column, whose local times may lie an
+        hour apart.
+        """
         found = []
         for i, part in enumerate(self._mapped[1]):
             mapped = self.log.parts()[i]
             timed = mapped.get("start") or mapped["finish"]
             raw = self.read[timed.column or timed.read_columns[0]]
-            rows = f"SELECT {part.start} AS at FROM ({self._records('', fenced='text' in self._times)}) AS r WHERE {self._stands(i)}"
+            rows = (
+                f"SELECT {part.start} AS at FROM ({self._records('', fenced='text' in self._times)}) AS r WHERE "
+                f"{self._stands(i)}"
+            )
             found.append(f"({rows} ORDER BY {raw} {'DESC' if last else ''} LIMIT 1)")
         return f"SELECT {'max' if last else 'min'}(at) AS at FROM ({' UNION ALL '.join(found)}) AS o"
 
@@ -202,7 +225,9 @@ class InPlace:
         return f"SELECT * FROM {quoted(self.table)} WHERE {ident(self.record)} = {int(number)}"
 
     def within(self, start: datetime, end: datetime, *, spans: bool) -> str:
-        """A condition on raw columns that holds for all rows of that time, so that an index can find them; "" where there is none."""
+        """A condition on raw columns that holds for all rows of that time, so that an index can find them; "" where
+        there is none.
+        """
         tests = []
         for mapped in self.log.parts():
             test = self._within(mapped, start, end, spans)
@@ -226,7 +251,9 @@ class InPlace:
         return f"({edges[1]} AND ({edges[0]} OR {reaching[0]} OR {column} IS NULL))" if reaching else edges[1]
 
     def _between(self, field: FieldMap, start: datetime, end: datetime) -> tuple[str, str] | None:
-        """What holds for a raw column from, and up to, these instants, no tighter than its own reading; None where it cannot be compared."""
+        """What holds for a raw column from, and up to, these instants, no tighter than its own reading; None where it
+        cannot be compared.
+        """
         family, column = self.native.family(field), ident(field.column or "")
         if field.columns and self.families.get(field.columns[0]) == "date":
             family, column = "date", ident(field.columns[0])

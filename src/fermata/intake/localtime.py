@@ -8,17 +8,19 @@ two; which records belong to the second pass is then read off their order in the
 from __future__ import annotations
 
 import functools
+from bisect import bisect_left, bisect_right
 from datetime import UTC, datetime, timedelta
 from typing import Any, Literal
 
 from fermata.timeline.zones import Change, changes, offset, zone
 
-__all__ = ["FIRST", "LAST", "second_pass", "to_utc", "windows"]
+__all__ = ["FIRST", "LAST", "Extent", "second_pass", "to_utc", "windows"]
 
 STEP_BACK = timedelta(minutes=5)  # a smaller step back within the repeated hour is a late line, not the change
 MICROSECOND = timedelta(microseconds=1)
 FIRST, LAST = datetime(1970, 1, 2), datetime(2099, 12, 30)  # logs of other times are taken for broken clocks
 Policy = Literal["order", "earlier", "later", "reject"]
+Extent = tuple[datetime, datetime]
 
 
 @functools.cache
@@ -28,7 +30,15 @@ def _changes(zone_name: str) -> tuple[Change, ...]:
 
 def windows(zone_name: str, low: datetime, high: datetime, *, sets_back: bool) -> list[Change]:
     """The changes whose wall-clock times that happen twice (or, if not `sets_back`, never) meet [low, high]."""
-    return [c for c in _changes(zone_name) if c.sets_back is sets_back and c.window[0] <= high and low < c.window[1]]
+    near = timedelta(days=2)  # an instant and its wall clock are never that far apart
+    first, last = ((at + by).replace(tzinfo=UTC) for at, by in ((max(low, FIRST), -near), (min(high, LAST), near)))
+    found = _changes(zone_name)
+    found = found[bisect_left(found, first, key=_at) : bisect_right(found, last, key=_at)]
+    return [c for c in found if c.sets_back is sets_back and c.window[0] <= high and low < c.window[1]]
+
+
+def _at(change: Change) -> datetime:
+    return change.at
 
 
 def within(column: str, found: list[Change]) -> str:
@@ -37,16 +47,26 @@ def within(column: str, found: list[Change]) -> str:
     return f"({' OR '.join(tests)})" if tests else "false"
 
 
-def to_utc(column: str, zone_name: str, ambiguous: Policy, nonexistent: Policy) -> str:
-    """The UTC expression of a wall-clock `column` by the two policies; `order` and `reject` give the earlier."""
+def to_utc(column: str, zone_name: str, ambiguous: Policy, nonexistent: Policy, extent: Extent = (FIRST, LAST)) -> str:
+    """The UTC expression of a wall-clock `column` by the two policies; `order` and `reject` give the earlier.
+
+    It holds for wall clocks within `extent`, both ends included: a short one makes a short expression.
+    """
+    pieces = _pieces(zone_name, ambiguous, nonexistent)
+    begins = max((i for i, (at, _) in enumerate(pieces) if at is None or at <= extent[0]), default=0)
+    return _balanced(column, [p for p in pieces[begins:] if p[0] is None or p[0] <= extent[1]])
+
+
+@functools.cache
+def _pieces(zone_name: str, ambiguous: Policy, nonexistent: Policy) -> tuple[tuple[datetime | None, timedelta], ...]:
+    """From which wall clock on which offset is taken off; the first holds before, too."""
     pieces: list[tuple[datetime | None, timedelta]] = [(None, offset(FIRST.replace(tzinfo=UTC), zone(zone_name)))]
     for change in _changes(zone_name):
         a, b = change.window
         policy = ambiguous if change.sets_back else nonexistent
         early, late = max(change.before, change.after), min(change.before, change.after)
         pieces += [(a, late if policy == "later" else early), (b, change.after)]
-    merged = [p for i, p in enumerate(pieces) if i == 0 or p[1] != pieces[i - 1][1]]
-    return _balanced(column, merged)
+    return tuple(p for i, p in enumerate(pieces) if i == 0 or p[1] != pieces[i - 1][1])
 
 
 def _balanced(column: str, pieces: list[tuple[datetime | None, timedelta]]) -> str:

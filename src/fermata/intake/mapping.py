@@ -7,7 +7,7 @@ files = "incoming/doors-*.csv"
 start  = { column = "When", form = "%d/%m/%Y %H:%M:%S" }
 user   = { column = "Badge", names = "badge" }
 device = "Reader"
-action = { column = "Event", values = { "ENTRY OK" = "granted", "NO ENTRY" = "denied" } }
+action = { column = "Event", values = { "ENTRY OK" = "granted", "NO ENTRY" = "refused" } }
 """
 
 from __future__ import annotations
@@ -19,136 +19,65 @@ import re
 from datetime import date
 from typing import Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, field_validator, model_validator
 from pydantic import Field as Key
+from pydantic import field_validator, model_validator
 
-from fermata.fields import COMMON, TIMES, FieldType, LogSchema, checked_name
+from fermata.fields import COMMON, TIMES, LogSchema, checked_name
 from fermata.fields import Field as EventField
+from fermata.intake.field_map import FieldMap, check_forms, expression
 from fermata.kinds import KINDS
+from fermata.strict import Strict
 from fermata.timeline.lengths import exact, length
 from fermata.timeline.zones import zone
 
-__all__ = ["DURATION_FORMS", "TIME_WORDS", "EventMap", "FieldMap", "LogMap", "expression"]
+__all__ = ["EventMap", "LogMap"]
 
-TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us", "julian day")
-DURATION_FORMS = ("seconds", "milliseconds", "minutes", "hours", "h:mm:ss", "h:mm", "mm:ss", "iso")
-SPELLINGS = ("lower", "no domain", "mac", "phone")
-NOT_EVENTS = {"files", "repeats", "reject_limit", "title", "kind", "key", "complete", "keep_for", "gap", "database"}
+NOT_EVENTS = {
+    "files",
+    "repeats",
+    "reject_limit",
+    "title",
+    "kind",
+    "key",
+    "complete",
+    "keep_for",
+    "gap",
+    "closed",
+    "database",
+}
 ONLY_IMPORTED = ("files", "key", "complete", "keep_for", "repeats", "record_id", "reject_limit", "comment")
 ONLY_WITH = {  # keys that mean something to some formats only
     "pattern": ("regex",),
+    "begins": ("regex",),
+    "heading": ("regex", "fixed width", "key=value"),
+    "positions": ("fixed width",),
     "unmatched": ("regex", "syslog", "web access", "page log", "w3c"),
     "layout": ("page log",),
     "year": ("syslog",),
-    "records": ("json",),
+    "records": ("json", "xml"),
     "sheet": ("xlsx",),
     "until": ("icalendar",),
     "database": ("sql",),
 }
 
 
-class Strict(BaseModel):
-    """A table in which an unknown key is an error, and which never changes."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class FieldMap(Strict):
-    """Where one field comes from: a column, several joined by a space, a constant, or the file's name.
-
-    A text alone stands for `{ column = text }`; in a file without header a column is its number from 1.
-    """
-
-    column: str | None = None
-    columns: tuple[str, ...] | None = None
-    constant: str | None = None
-    file_name: str | None = None
-    form: tuple[str, ...] = ()
-    values: dict[str, str] | None = None
-    names: str = ""
-    type: FieldType | Literal["link"] | None = None  # a link is a text whose unit says so
-    unit: str = ""
-    scale: int | None = Key(default=None, ge=0, le=9)
-    decimal: Literal[".", ","] = "."
-    thousands: Literal["", ".", ",", " ", "'"] = ""
-    separator: str = ","
-    true: tuple[str, ...] = ("true", "yes", "1")
-    false: tuple[str, ...] = ("false", "no", "0")
-    next_day: bool = False
-    part: str | None = None
-    patterns: dict[str, str] = Key(default_factory=dict)
-    spelling: tuple[str, ...] = ()
-
-    @model_validator(mode="before")
-    @classmethod
-    def _short_forms(cls, data: Any) -> Any:
-        if isinstance(data, str | int) and not isinstance(data, bool):
-            data = {"column": data}
-        if isinstance(data, dict):
-            data = dict(data)
-            for key in ("form", "spelling"):
-                if isinstance(data.get(key), str):
-                    data[key] = (data[key],)
-            if isinstance(data.get("column"), int):
-                data["column"] = str(data["column"])
-            if "columns" in data:
-                data["columns"] = tuple(str(c) for c in data["columns"])
-        return data
-
-    @model_validator(mode="after")
-    def _one_source(self) -> Self:
-        given = [n for n in ("column", "columns", "constant", "file_name") if getattr(self, n) is not None]
-        if len(given) != 1:
-            raise ValueError(f"give one of column, columns, constant, file_name ({', '.join(given) or 'none'} given)")
-        for key in ("file_name", "part"):
-            pattern = getattr(self, key)
-            if pattern is not None and expression(key, pattern).groups != 1:
-                raise ValueError(f"{key} needs exactly one group, as in 'doors-(\\w+)-'")
-        for pattern in self.patterns:
-            expression("patterns", pattern)
-        for rule in self.spelling:
-            if rule not in SPELLINGS and not re.fullmatch(r"phone \+\d{1,3}", rule):
-                raise ValueError(f"no spelling rule {rule!r}; there are {', '.join(SPELLINGS)}, and 'phone +44'")
-        return self
-
-    @property
-    def read_columns(self) -> tuple[str, ...]:
-        """The columns of the file this field reads."""
-        return self.columns or ((self.column,) if self.column is not None else ())
-
-    def type_for(self, name: str) -> FieldType:
-        """The declared type, or what the field's name implies."""
-        if name in ("start", "finish"):
-            return "time"
-        if name == "duration" or self.type is None:
-            return "duration" if name == "duration" else "text"
-        return "text" if self.type == "link" else self.type
-
-    def event_field(self, name: str) -> EventField:
-        """What the log's schema says of the field."""
-        kind = self.type_for(name)
-        scale = self.scale if self.scale is not None else {"money": 2, "decimal": 3}.get(kind, 0)
-        return EventField(name, kind, "link" if self.type == "link" else self.unit, scale, self.names)
-
-
-def expression(key: str, pattern: str) -> re.Pattern[str]:
-    """A regular expression that the engine can run too. Raises ValueError saying what is wrong with it."""
-    try:
-        found = re.compile(pattern)
-    except re.error as e:
-        raise ValueError(f"{key} is no regular expression: {e}") from None
-    if re.search(r"\(\?(?:[=!>]|<[=!]|\()|\\[1-9]|\(\?P=", pattern):
-        raise ValueError(f"{key} looks ahead, behind or back; such expressions cannot be run over many records")
-    return found
+def _nothing(log: dict[str, Any]) -> None:
+    """Gives the fields of a log the texts that mean nothing in it, where they do not say their own."""
+    for holder in (log, *(e for e in log.get("events") or () if isinstance(e, dict))):
+        fields = holder.get("fields")
+        if isinstance(fields, dict):
+            tables = {n: f if isinstance(f, dict) else {"column": f} for n, f in fields.items()}
+            holder["fields"] = {n: {"empty": log["empty"], **f} for n, f in tables.items()}
 
 
 class DatabaseMap(Strict):
-    """Where a log's records are asked for: one `query`, whose rows are imported, and the column that only grows; or the `table` (or view)
-    in which they are reported on where they are, and the whole number by which a `record` is found in it again.
+    """Where a log's records are asked for: one `query`, whose rows are imported, and the column that only grows; or the
+    `table` (or view) in which they are reported on where they are, and the whole number by which a `record` is found in
+    it again.
 
     The address with its password comes from an environment variable (`address_env`) or a file only its owner may
-    read (`address_file`); a database file without a password may stand here as `address`. `timeout` is how many seconds one question
-    to a table may take.
+    read (`address_file`); a database file without a password may stand here as `address`. `timeout` is how many seconds
+    one question to a table may take.
     """
 
     query: str = ""
@@ -198,6 +127,9 @@ class LogMap(Strict):
     zone: str | None = None
     zones: dict[str, str] = Key(default_factory=dict)
     pattern: str | None = None
+    begins: str | None = None
+    heading: str | None = None
+    positions: dict[str, str] = Key(default_factory=dict)
     unmatched: Literal["reject", "skip"] = "reject"
     layout: str | None = None
     year: int | None = Key(default=None, ge=1970, le=2099)
@@ -213,6 +145,7 @@ class LogMap(Strict):
     header: bool = True
     skip_lines: int = Key(default=0, ge=0)
     comment: str = ""
+    empty: tuple[str, ...] = ()
     keep: dict[str, tuple[str, ...]] = Key(default_factory=dict)
     drop: dict[str, tuple[str, ...]] = Key(default_factory=dict)
     ambiguous: Literal["order", "earlier", "later", "reject"] = "order"
@@ -223,6 +156,7 @@ class LogMap(Strict):
     complete: bool = False
     keep_for: str | None = None
     gap: str | None = None
+    closed: str = ""
     reject_limit: int | None = Key(default=None, ge=0)
     fields: dict[str, FieldMap]
     events: tuple[EventMap, ...] = ()
@@ -232,9 +166,11 @@ class LogMap(Strict):
     def _short_forms(cls, data: Any) -> Any:
         if isinstance(data, dict):
             data = dict(data)
-            for key in ("files", "key"):
+            for key in ("files", "key", "empty"):
                 if isinstance(data.get(key), str):
                     data[key] = (data[key],)
+            if data.get("empty"):
+                _nothing(data)
             for key in ("keep", "drop"):
                 if isinstance(data.get(key), dict):
                     data[key] = {k: (v,) if isinstance(v, str) else v for k, v in data[key].items()}
@@ -299,6 +235,16 @@ class LogMap(Strict):
                 raise ValueError(f"{key} means something with format = {' or '.join(map(repr, formats))} only")
         if self.format == "regex" and (not self.pattern or not expression("pattern", self.pattern).groupindex):
             raise ValueError("format 'regex' needs a pattern with named groups, as in '(?P<when>\\S+) (?P<who>\\w+)'")
+        if self.heading and not expression("heading", self.heading).groupindex:
+            raise ValueError("heading needs named groups, as in '^== (?P<date>\\S+) ==$'; they become columns")
+        if self.begins:
+            expression("begins", self.begins)
+        if self.heading and self.begins:
+            raise ValueError("heading goes with records of one line each, begins with records of several")
+        if self.format == "fixed width":
+            _positions(self.positions)
+        if self.in_place and any(f.past_midnight for part in self.parts() for f in part.values()):
+            raise ValueError("past_midnight goes by the order of a file's records; the rows of a table have none")
         if self.format == "sql" and self.database is None:
             raise ValueError("format 'sql' needs a table [logs.NAME.database] with query and address_env")
         for name in self.key:
@@ -323,17 +269,18 @@ class LogMap(Strict):
                 raise ValueError("start, finish and duration are all mapped; two of them say it all")
             for name in ("start", "finish", "duration"):
                 if name in part:
-                    _check_forms(name, part[name])
+                    check_forms(name, part[name])
             for name, field in part.items():
                 if name in COMMON and field.type not in (None, "text", "link"):
                     raise ValueError(f"{name} is always text")
                 if any("%Z" in f for f in field.form) and not self.zones:
                     raise ValueError(
-                        f"{name}: abbreviations of zones are ambiguous (IST is used by three countries); say what the log "
+                        f"{name}: abbreviations of zones are ambiguous (IST is used by three countries); say what "
+                        "the log "
                         'means by them: zones = { EDT = "-04:00" }'
                     )
                 if field.type in ("time", "duration") and name not in TIMES:
-                    _check_forms(name, field)
+                    check_forms(name, field)
         if self.record_id and self.record_id not in self.schema_names:
             raise ValueError(f"record_id names the field {self.record_id!r}, which is not mapped")
         return self
@@ -368,7 +315,7 @@ class LogMap(Strict):
             first = next(p[field] for p in parts if field in p)
             fields.append(first.event_field(field))
             if first.spelling:
-                fields.append(EventField(f"{field}_written"))
+                fields.append(EventField(f"{field}_written", origin=field))
         spans = any("duration" in p or {"start", "finish"} <= p.keys() for p in parts)
         return LogSchema(name, tuple(fields), spans, self.kind, self.zone or default_zone)
 
@@ -381,14 +328,11 @@ class LogMap(Strict):
         return hashlib.sha256(json.dumps(data, sort_keys=True).encode()).hexdigest()[:16]
 
 
-def _check_forms(name: str, field: FieldMap) -> None:
-    if field.type_for(name) == "duration":
-        for form in field.form:
-            if form not in DURATION_FORMS:
-                raise ValueError(f"{name}: no duration form {form!r}; there are {', '.join(DURATION_FORMS)}")
-        return
-    for form in field.form:
-        if form not in TIME_WORDS and "%" not in form:
-            raise ValueError(
-                f"{name}: no time form {form!r}; give {', '.join(TIME_WORDS)} or a pattern such as %d/%m/%Y %H:%M:%S"
-            )
+def _positions(given: dict[str, str]) -> None:
+    """Raises ValueError unless each column has its place in the line, from 1, as `1-19` or, to the end, `40-`."""
+    if not given:
+        raise ValueError("format 'fixed width' needs positions, as in { When = '1-19', Who = '21-32', What = '34-' }")
+    for name, place in given.items():
+        found = re.fullmatch(r"([1-9]\d*)-(\d*)", place)
+        if not found or (found[2] and int(found[2]) < int(found[1])):
+            raise ValueError(f"positions: {name} = {place!r} is no place in a line; write 1-19 or, to the end, 40-")

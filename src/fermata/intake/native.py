@@ -1,8 +1,8 @@
 """A mapping's expressions in PostgreSQL, over columns of the types a table has.
 
-What a column's type tells already is taken as it is: an instant is an instant, a number a number. Texts are read by the same forms as
-those of files, as far as a database can do so without failing at the first text it cannot read; other forms are refused with what to do.
-Texts compare by code point (the collation "C") whatever the database's own order.
+What a column's type tells already is taken as it is: an instant is an instant, a number a number. Texts are read by the
+same forms as those of files, as far as a database can do so without failing at the first text it cannot read; other
+forms are refused with what to do. Texts compare by code point (the collation "C") whatever the database's own order.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from fermata.archive.duck import lit
 from fermata.errors import RequestError
 from fermata.fields import Field
-from fermata.intake.mapping import FieldMap
+from fermata.intake.field_map import FieldMap
 from fermata.intake.texts import Column, Origin, raw_text, spelt
 
 __all__ = ["EPOCH", "FAMILIES", "Native"]
@@ -52,7 +52,8 @@ def portable(pattern: str) -> str:
     """A regular expression that means the same to the database. Raises RequestError."""
     if re.search(r"\(\?(?!:)|[*+?}]\?", pattern):
         raise RequestError(
-            f"the expression {pattern!r} has names, flags or lazy repetitions, which a database reads otherwise; write it "
+            f"the expression {pattern!r} has names, flags or lazy repetitions, which a database reads otherwise; "
+            "write it "
             "without them, or import the log"
         )
     return pattern
@@ -60,7 +61,9 @@ def portable(pattern: str) -> str:
 
 @dataclass(frozen=True)
 class Native:
-    """The SQL of PostgreSQL over a table's columns; `families` says what each holds (see `FAMILIES`; others are texts), `at` how it is read."""
+    """The SQL of PostgreSQL over a table's columns; `families` says what each holds (see `FAMILIES`; others are texts),
+    `at` how it is read.
+    """
 
     families: Mapping[str, str] = field(default_factory=dict)
     at: Mapping[str, str] = field(default_factory=dict)
@@ -116,6 +119,11 @@ class Native:
         if family in ("instant", "wall", "date", "clock"):
             if forms != ("iso",):
                 raise RequestError(f"{field.column} is a time already; leave its form out")
+            if family != "clock":  # a time without end is none
+                here, raw = (
+                    f"(CASE WHEN isfinite({here}) THEN {here} END)",
+                    f"(CASE WHEN isfinite({here}) THEN {raw} END)",
+                )
             if family == "instant":
                 return Column(NO_TIME, raw=raw), Column(f"({here} AT TIME ZONE 'UTC')")
             begin = "TIMESTAMP '1900-01-01' + " if family == "clock" else ""
@@ -142,19 +150,25 @@ class Native:
         return f"CASE WHEN {raw} ~ {lit(shape)} THEN CAST({raw} AS numeric) END"
 
     def duration(self, field: FieldMap, origin: Origin) -> Column:
-        """A length of time in whole microseconds; negative ones are refused, and lengths in months, which have no length."""
+        """A length of time in whole microseconds; negative ones are refused, and lengths in months, which have no
+        length.
+        """
         family, raw, forms = self.family(field), raw_text(field, origin), field.form or ("seconds",)
         if family == "length":
             here = self.at[field.column or ""]
             value = f"CAST(extract(epoch FROM {here}) * 1000000 AS bigint)"
-            value = f"CASE WHEN extract(year FROM {here}) = 0 AND extract(month FROM {here}) = 0 AND {here} >= INTERVAL '0' THEN {value} END"
+            value = (
+                f"CASE WHEN extract(year FROM {here}) = 0 AND extract(month FROM {here}) = 0 AND {here} >= "
+                f"INTERVAL '0' THEN {value} END"
+            )
             return Column(
                 value, f"{raw} IS NOT NULL AND ({value}) IS NULL", "is below nothing, or counted in months", raw
             )
         here = self.at.get(field.column or "", "")
         cleaned = _point(raw, field.decimal, "")
         values = [
-            f"CASE WHEN {number} >= 0 AND {number} < {MOST_LENGTH // UNITS[form]} THEN CAST(round(round({number}, 9) * {UNITS[form]}) AS bigint) END"
+            f"CASE WHEN {number} >= 0 AND {number} < {MOST_LENGTH // UNITS[form]} THEN CAST(round(round({number}, 9) "
+            f"* {UNITS[form]}) AS bigint) END"
             if form in UNITS and (number := self._number(cleaned, family, here))
             else _shaped(raw, form)
             for form in forms
@@ -228,7 +242,8 @@ def _shape(form: str) -> tuple[str, list[str]]:
             codes.append(code)
         else:
             raise RequestError(
-                f"a database cannot read the time form {form!r} where it is (%{code}); make the column a timestamp in a view, or import the log"
+                f"a database cannot read the time form {form!r} where it is (%{code}); make the column a timestamp "
+                "in a view, or import the log"
             )
     if "hhmm" in form:
         raise RequestError(f"a database cannot read the time form {form!r} where it is; make it a timestamp in a view")
@@ -236,8 +251,8 @@ def _shape(form: str) -> tuple[str, list[str]]:
 
 
 def _read(raw: str, form: str) -> tuple[str, str]:
-    """The wall-clock and the UTC time of a text by a form, each NULL where the text does not fit or is no time there is; "" where a form
-    never tells.
+    """The wall-clock and the UTC time of a text by a form, each NULL where the text does not fit or is no time there
+    is; "" where a form never tells.
     """
     pattern, codes = _shape(form)
     part = {code: f"m[{i}]" for i, code in enumerate(codes, 1)}
@@ -265,7 +280,10 @@ def _read(raw: str, form: str) -> tuple[str, str]:
     def once(
         value: str, test: str = "m IS NOT NULL"
     ) -> str:  # the text is looked at once, however many parts are made of it
-        return f"(SELECT CASE WHEN {test} THEN {value} END FROM (SELECT regexp_match({raw}, {lit(pattern)}) AS m OFFSET 0) AS f)"
+        return (
+            f"(SELECT CASE WHEN {test} THEN {value} END FROM (SELECT regexp_match({raw}, {lit(pattern)}) AS m "
+            "OFFSET 0) AS f)"
+        )
 
     if "z" not in part:
         return once(wall), ""
@@ -276,7 +294,10 @@ def _read(raw: str, form: str) -> tuple[str, str]:
 def _offset(text: str) -> str:
     """An offset as written (Z, +01, +0100, +01:00) as a length of time; a pure clock has none."""
     digits = f"replace({text}, ':', '')"
-    size = f"CAST(substr({digits}, 2, 2) AS integer) * 60 + coalesce(CAST(nullif(substr({digits}, 4, 2), '') AS integer), 0)"
+    size = (
+        f"CAST(substr({digits}, 2, 2) AS integer) * 60 + coalesce(CAST(nullif(substr({digits}, 4, 2), '') AS "
+        "integer), 0)"
+    )
     minutes = f"CASE WHEN lower({text}) = 'z' THEN 0 WHEN {text} LIKE '-%' THEN -({size}) ELSE {size} END"
     return f"(({minutes}) * INTERVAL '1 minute')"
 

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from fermata.errors import SourceError
 from fermata.intake import rejects
+from fermata.intake.file_stage import FileStage
 from fermata.intake.readers import NO_DELIMITER, Records, delimited
-
-if TYPE_CHECKING:
-    from fermata.intake.stage import FileStage
 
 __all__ = ["number_records"]
 

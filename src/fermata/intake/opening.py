@@ -1,4 +1,5 @@
-"""Files as they lie on disk: packed ones are unpacked, archives of several give several, rotated ones come oldest first.
+"""Files as they lie on disk: packed ones are unpacked, archives of several give several, rotated ones come oldest
+first.
 
 A member of a zip archive is called by its way: `incoming/march.zip/doors.csv`.
 """
@@ -68,7 +69,13 @@ def unpacked(path: Path, scratch: Path) -> Iterator[Path]:
         yield copy
     except KeyError:
         raise SourceError(f"{archive}: holds no {path.relative_to(archive)}") from None
-    except (EOFError, zlib.error, gzip.BadGzipFile, zipfile.BadZipFile) as e:
+    except OSError as e:
+        if isinstance(e, gzip.BadGzipFile):
+            raise SourceError(
+                f"{path}: the packed file is damaged or cut off ({e}); nothing of it was imported"
+            ) from None
+        raise SourceError(f"{path}: cannot be unpacked: {e.strerror or e}") from None
+    except (EOFError, zlib.error, zipfile.BadZipFile) as e:
         raise SourceError(f"{path}: the packed file is damaged or cut off ({e}); nothing of it was imported") from None
     finally:
         copy.unlink(missing_ok=True)
@@ -145,8 +152,8 @@ def plain_name(path: Path) -> str:
 
 
 def in_order(paths: Iterable[Path]) -> list[Path]:
-    """Paths in the order their records were written: numbers count as numbers, and of a rotated log (`x.log`, `x.log.1`,
-    `x.log.2.gz`) the highest number is the oldest."""
+    """Paths in the order their records were written: numbers count as numbers, and of a rotated log (`x.log`,
+    `x.log.1`, `x.log.2.gz`) the highest number is the oldest."""
 
     def key(path: Path) -> tuple[Any, ...]:
         name = plain_name(path)

@@ -1,7 +1,7 @@
 """The events a record gives, as expressions over its columns, and why a record is refused.
 
-What an expression looks like is the dialect's: that of the engine which reads files, or that of a database in which a log is
-read where it is.
+What an expression looks like is the dialect's: that of the engine which reads files, or that of a database in which a
+log is read where it is.
 """
 
 from __future__ import annotations
@@ -10,8 +10,9 @@ from dataclasses import dataclass, field
 
 from fermata.archive.duck import lit
 from fermata.fields import TIMES, LogSchema
-from fermata.intake.localtime import FIRST, LAST, to_utc, ts
-from fermata.intake.mapping import FieldMap, LogMap
+from fermata.intake.field_map import FieldMap
+from fermata.intake.localtime import FIRST, LAST, Extent, to_utc, ts
+from fermata.intake.mapping import LogMap
 from fermata.intake.texts import Column, Dialect, Origin, raw_text, spelt
 
 __all__ = ["Columns", "Part", "is_one_of", "parts_of", "refused"]
@@ -49,8 +50,13 @@ class Columns:
 
 @dataclass
 class Part:
-    """One event of a record, as columns of the stage table: wall clock and UTC, and what else it holds."""
+    """One event of a record, as columns of the stage table: wall clock and UTC, and what else it holds.
 
+    `local` are all wall clocks that become UTC within `extent`.
+    """
+
+    extent: Extent = (FIRST, LAST)
+    local: list[str] = field(default_factory=list)
     walls: dict[str, str] = field(default_factory=dict)
     start: str = ""
     finish: str = ""
@@ -59,13 +65,16 @@ class Part:
 
 
 def parts_of(
-    log: LogMap, schema: LogSchema, origin: Origin, columns: Columns
+    log: LogMap, schema: LogSchema, origin: Origin, columns: Columns, extent: Extent = (FIRST, LAST)
 ) -> tuple[list[Part], list[tuple[str, str]]]:
-    """The events a record gives, and (suspicion, reason or NULL) for every text that may be refused."""
+    """The events a record gives, and (suspicion, reason or NULL) for every text that may be refused.
+
+    The wall clocks of the file lie within `extent`.
+    """
     parts: list[Part] = []
     reasons: list[tuple[str, str]] = []
     for mapped in log.parts():
-        part = Part()
+        part = Part(extent)
         if "start" in mapped:
             part.start = _time(part, "start", mapped, schema, log, origin, columns, reasons)
         if "finish" in mapped:
@@ -123,12 +132,30 @@ def _time(
             wall = columns(f"date_trunc('day', {begun}) + ({wall} - TIMESTAMP '1900-01-01')", late=True)
         if spec.next_day:
             wall = columns(f"CASE WHEN {wall} < {begun} THEN {wall} + INTERVAL '1 day' ELSE {wall} END", late=True)
+    if spec.past_midnight:
+        wall = _past_midnight(wall, columns)
     if "CAST(NULL" in local.value:
         return told
     if name in TIMES:  # of other times no order in the file tells which pass of a repeated hour is meant
         part.walls[name] = wall
-    converted = to_utc(wall, schema.zone, log.ambiguous, log.nonexistent)
+    part.local.append(wall)
+    converted = to_utc(wall, schema.zone, log.ambiguous, log.nonexistent, part.extent)
     return columns(converted if told == "NULL" else f"coalesce({told}, {converted})", late=True)
+
+
+def _past_midnight(wall: str, columns: Columns) -> str:
+    """The wall clock with as many days more as the clock stepped back since a line of another date."""
+    so_far = "(ORDER BY {} ROWS UNBOUNDED PRECEDING)"
+    row = columns("row_number() OVER ()", late=True)
+    upto = so_far.format(row)
+    earlier = f"OVER (ORDER BY {row} ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING)"
+    last = columns(f"last_value({wall} IGNORE NULLS) {earlier}", late=True)
+    same = f"CAST({last} AS DATE) = CAST({wall} AS DATE)"
+    back = columns(f"CASE WHEN {same} AND {wall} < {last} - INTERVAL 12 HOURS THEN 1 ELSE 0 END", late=True)
+    steps = columns(f"sum({back}) OVER {upto}", late=True)
+    other = f"CASE WHEN {wall} IS NOT NULL AND NOT coalesce({same}, false) THEN {steps} - {back} END"
+    begun = columns(f"max({other}) OVER {upto}", late=True)
+    return columns(f"{wall} + to_days(CAST({steps} - {begun} AS INTEGER))", late=True)
 
 
 def _checked(name: str, column: Column, columns: Columns, reasons: list[tuple[str, str]]) -> str:

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+from fermata.intake.file_stage import FileStage
 from fermata.intake.readers import Records, delimited
-
-if TYPE_CHECKING:
-    from fermata.intake.stage import FileStage
 
 __all__ = ["begin", "texts"]
 
@@ -25,8 +23,13 @@ MISFITS = {
 
 def begin(con: Any, stage: FileStage, numbers: list[int], kinds: list[str]) -> None:
     """Makes the table of the file's rejects, with what the parser refused (kinds as the engine names them)."""
-    reasons = [MISFITS.get(kind, kind.lower()) for kind in kinds]
-    _table_of(con, stage.rejects, record_no=(numbers, "BIGINT"), reason=(reasons, "VARCHAR"))
+    con.execute(
+        f"CREATE OR REPLACE TEMP TABLE {stage.rejects} (record_no BIGINT, reason VARCHAR, line BIGINT, whole VARCHAR)"
+    )
+    if numbers:
+        reasons = [MISFITS.get(kind, kind.lower()) for kind in kinds]
+        _table_of(con, "misfits", record_no=(numbers, "BIGINT"), reason=(reasons, "VARCHAR"))
+        con.execute(f"INSERT INTO {stage.rejects} BY NAME FROM misfits")
 
 
 def _table_of(con: Any, name: str, **columns: tuple[list[Any], str]) -> None:
@@ -45,13 +48,15 @@ def texts(con: Any, stage: FileStage, records: Records, comment: str) -> None:
     wanted = [
         n for (n,) in con.execute(f"SELECT record_no FROM {stage.rejects} ORDER BY 1 LIMIT {MOST_TEXTS}").fetchall()
     ]
+    if not wanted:
+        return
     found = _found(con, stage, records, wanted)
     found += [(0, "?")] * (len(wanted) - len(found))
     lines, held = [line or None for line, _ in found], [t[:LONGEST_TEXT] for _, t in found]
     _table_of(con, "texts", record_no=(wanted, "BIGINT"), line=(lines, "BIGINT"), whole=(held, "VARCHAR"))
     con.execute(
-        f"CREATE OR REPLACE TEMP TABLE {stage.rejects} AS "
-        f"SELECT record_no, line, reason, whole FROM {stage.rejects} LEFT JOIN texts USING (record_no)"
+        f"CREATE OR REPLACE TEMP TABLE {stage.rejects} AS SELECT record_no, reason, t.line, t.whole "
+        f"FROM {stage.rejects} LEFT JOIN texts t USING (record_no)"
     )
     if not records.layout:
         return

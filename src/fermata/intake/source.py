@@ -54,7 +54,8 @@ def _read(job: Job, number: int) -> dict[str, str]:
     con, records = job.con, reader(job.log.format).open(job)
     columns = ", ".join(f"{sql} AS v{i}" for i, sql in enumerate(records.columns.values())) or "NULL AS v0"
     con.execute(
-        f"CREATE TEMP TABLE shown AS SELECT row_number() OVER () AS n, {records.whole} AS whole, {columns} FROM {records.source}"
+        f"CREATE TEMP TABLE shown AS SELECT row_number() OVER () AS n, {records.whole} AS whole, {columns} FROM "
+        f"{records.source}"
     )
     place = _place(con, records, number)
     row = con.execute("SELECT * EXCLUDE n FROM shown WHERE n = ?", [place]).fetchone()

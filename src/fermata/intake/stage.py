@@ -10,7 +10,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Sequence
 from concurrent.futures import Future
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -20,7 +20,8 @@ from fermata.errors import SourceError, UnknownName
 from fermata.fields import LogSchema
 from fermata.intake import rejects
 from fermata.intake.expressions import FILES
-from fermata.intake.localtime import minus, second_pass, ts, windows, within
+from fermata.intake.file_stage import FileStage
+from fermata.intake.localtime import FIRST, LAST, Extent, minus, second_pass, ts, windows, within
 from fermata.intake.mapping import LogMap
 from fermata.intake.numbering import number_records
 from fermata.intake.parts import Columns, Part, is_one_of, parts_of, refused
@@ -30,24 +31,7 @@ from fermata.timeline.zones import Change
 
 __all__ = ["FileStage", "stage_file"]
 
-
-@dataclass
-class FileStage:
-    """What one file gave: the view `events` of its events, the table `rejects`, and the counts of its records."""
-
-    path: Path
-    file_id: int
-    events: str
-    rejects: str
-    counted: delimited.Counted = field(default_factory=delimited.Counted)
-    read: int = 0
-    rejected: int = 0
-    skipped: dict[str, int] = field(default_factory=dict)
-    twice: int = 0
-    never: int = 0
-    rows: str = ""
-    several_lines: bool = False
-    inferred: str = ""
+SMALL = 4_000_000  # bytes of a file that is read twice sooner than planned for every clock change there is
 
 
 def stage_file(
@@ -114,9 +98,22 @@ def _open(opener: Reader, job: Job, schema: LogSchema, kept_from: datetime | Non
     records = _with_texts(records, job.wanted)
     columns = Columns()
     origin = Origin(job.shown, records.columns, FILES, job.log.zones)
-    parts, reasons = parts_of(job.log, schema, origin, columns)
+    extent = _extent(job, records, schema, origin) if job.path.stat().st_size < SMALL else (FIRST, LAST)
+    parts, reasons = parts_of(job.log, schema, origin, columns, extent)
     _parse(job, records, columns, refused(reasons, records.refused), parts, kept_from)
     return _Opened(records, parts)
+
+
+def _extent(job: Job, records: Records, schema: LogSchema, origin: Origin) -> Extent:
+    """The first and last wall clock of a file: looking costs less than planning for a hundred years."""
+    columns = Columns()
+    parts, _ = parts_of(job.log, schema, origin, columns, (FIRST, FIRST))
+    if not (local := [wall for part in parts for wall in part.local]):
+        return FIRST, FIRST
+    ends = ", ".join(f"min({wall}), max({wall})" for wall in local)
+    row = _run(job, f"SELECT {ends} FROM ({columns.over(records.source, 'NULL')})").fetchone()
+    met = [at for at in row if at is not None]
+    return (min(met), max(met)) if met else (FIRST, FIRST)
 
 
 def _with_texts(records: Records, wanted: Sequence[str]) -> Records:
@@ -165,12 +162,12 @@ def _parse(
     )
 
 
-def _run(job: Job, sql: str) -> None:
+def _run(job: Job, sql: str) -> Any:
     """Runs a parsing statement; what the engine says of the file becomes a SourceError."""
     import duckdb
 
     try:
-        job.con.execute(sql)
+        return job.con.execute(sql)
     except duckdb.Error as e:
         raise SourceError(f"{job.shown}: cannot be parsed: {str(e).splitlines()[0]}") from None
 
@@ -183,7 +180,8 @@ def _events(con: Any, stage: FileStage, log: LogMap, schema: LogSchema, opened: 
         if part.walls.keys() >= {"start", "finish"} or (part.finish and not part.duration):
             shown = f"concat('finish ', {part.finish}, ' is before start ', {part.start}, ' (UTC)')"
             _refuse(con, stage, f"{part.finish} < {part.start}", shown)
-    con.execute(f"INSERT INTO {stage.rejects} SELECT record_no, bad FROM {table} WHERE bad IS NOT NULL")
+    refused_here = f"SELECT record_no, bad AS reason FROM {table} WHERE bad IS NOT NULL"
+    con.execute(f"INSERT INTO {stage.rejects} BY NAME {refused_here}")
     rejects.texts(con, stage, opened.records, log.comment)
     stage.skipped = {reason: n for reason, n in stage.skipped.items() if n}
     stage.rejected = con.execute(f"SELECT count(*) FROM {stage.rejects}").fetchone()[0]
@@ -227,16 +225,21 @@ def _clock_changes(
 
 
 def _settle(con: Any, table: str, stage: FileStage, part: Part, name: str, found: list[Change]) -> None:
-    """Moves to the second pass the starts that come after the file stepped back, and the finishes before their start."""
-    column = part.start if name == "start" else part.finish
+    """Moves to the second pass the times that come after the file stepped back: those of the end the source gives
+    (where it gives both, the starts, and the finishes that would lie before their start). What is reckoned from a moved
+    time moves with it.
+    """
+    alone = len(part.walls) == 1
     for change in found:
         gap = change.before - change.after
-        if name == "start":
-            second = second_pass(con, table, part.walls["start"], change)
-        else:
-            second = f"{part.finish} < {part.start}"
+        second = (
+            second_pass(con, table, part.walls[name], change)
+            if alone or name == "start"
+            else f"{part.finish} < {part.start}"
+        )
         if second:
-            moved = [column, *([part.finish] if part.duration and name == "start" else [])]
+            both = [c for c in (part.start, part.finish) if c]
+            moved = both if alone else [part.start if name == "start" else part.finish]
             sets = ", ".join(f"{c} = {minus(c, -gap)}" for c in moved)
             _update(con, stage, sets, f"{within(part.walls[name], [change])} AND {second}")
 

@@ -35,19 +35,22 @@ class Outcome:
 class Declared:
     """What is said of the files of an import, times as naive UTC.
 
-    `complete_to`: the log holds everything up to then. `holds_all`: the file holds every entry of [from, to), so that what is
-    missing was deleted. `mended`: the files put right what was rejected before. `upto`: how far a query had come.
+    `complete_to`: the log holds everything up to then. `complete`: the file holds every entry of [from, to), so that
+    what is missing was deleted. `corrected`: the files put right what was rejected before. `upto`: how far a query had
+    come.
     """
 
     complete_to: datetime | None = None
-    holds_all: tuple[datetime, datetime] | None = None
-    mended: bool = False
+    complete: tuple[datetime, datetime] | None = None
+    corrected: bool = False
     upto: str = ""
 
 
 @dataclass
 class Batch:
-    """Files of one import on their way: staged in the engine, not yet in the archive. `times` are their first and last starts, naive UTC."""
+    """Files of one import on their way: staged in the engine, not yet in the archive. `times` are their first and last
+    starts, naive UTC.
+    """
 
     number: int
     stages: list[FileStage] = field(default_factory=list)
@@ -86,13 +89,13 @@ class Storing:
         if not batch.files and (declared is None or declared == self.state.complete_to):
             return
         manifest, state = self.writing.manifest, self.state
-        earlier = [n for n in state.rejects if n not in state.mended]
+        earlier = [n for n in state.rejects if n not in state.corrected]
         self._supersede(batch)
         if batch.files:
             self._write(batch)
             self._write_ended(batch)
-        if said.mended:
-            state.mended.update(dict.fromkeys(earlier, batch.number))
+        if said.corrected:
+            state.corrected.update(dict.fromkeys(earlier, batch.number))
         state.files.update({f.id: f for f in batch.files})
         state.complete_to = max(filter(None, (declared, state.complete_to)), default=None)
         manifest.next_import += 1
@@ -105,7 +108,7 @@ class Storing:
                 "complete_to": declared,
                 "files": [dataclasses.asdict(dataclasses.replace(f, values={})) for f in batch.files],
                 "superseded": sorted(batch.superseded),
-                "mended": earlier if said.mended else [],
+                "corrected": earlier if said.corrected else [],
             }
         )
         for stage in batch.stages:
@@ -150,7 +153,8 @@ class Storing:
             "SELECT strftime(m, '%Y-%m'), sum(n)::BIGINT, min(low), max(high), max(ends), "
             "sum(unfinished)::BIGINT, list_sort(list(file_id)) FROM ("
             "SELECT date_trunc('month', start_utc) AS m, file_id, count(*) AS n, min(start_utc) AS low, "
-            "max(start_utc) AS high, max(coalesce(finish_utc, start_utc)) AS ends, count(*) FILTER (finish_utc IS NULL) AS unfinished "
+            "max(start_utc) AS high, max(coalesce(finish_utc, start_utc)) AS ends, count(*) FILTER (finish_utc IS "
+            "NULL) AS unfinished "
             "FROM incoming GROUP BY ALL) GROUP BY m ORDER BY m"
         ).fetchall()
         for month, rows, first, last, until, unfinished, files in months:
@@ -169,7 +173,7 @@ class Storing:
             self.state.rejects[str(batch.number)] = name
 
     def _write_carry(self, batch: Batch, columns: str, months: list[str]) -> None:
-        if not self.schema.spans:
+        if not (self.schema.spans and months):
             return
         leaving = " UNION ALL ".join(
             f"SELECT {columns} FROM incoming WHERE {_inside(m)} AND (finish_utc IS NULL OR finish_utc > {_after(m)})"

@@ -1,7 +1,7 @@
 """What a field's text is before any typing, in the SQL of whichever engine reads it.
 
-A dialect says how an engine matches, trims and replaces texts, and how it types them: `fermata.intake.expressions` for the engine that
-reads files, `fermata.intake.native` for a PostgreSQL database in which a log is read where it is.
+A dialect says how an engine matches, trims and replaces texts, and how it types them: `fermata.intake.expressions` for
+the engine that reads files, `fermata.intake.native` for a PostgreSQL database in which a log is read where it is.
 """
 
 from __future__ import annotations
@@ -15,9 +15,9 @@ from typing import Protocol
 from fermata.archive.duck import lit
 from fermata.errors import SourceError
 from fermata.fields import Field
-from fermata.intake.mapping import FieldMap
+from fermata.intake.field_map import FieldMap
 
-__all__ = ["Column", "Dialect", "Origin", "from_name", "raw_text", "spelt"]
+__all__ = ["Column", "Dialect", "Origin", "from_name", "paired", "raw_text", "spelt"]
 
 MAC_SHAPE = r"^([0-9A-Fa-f]{2}[:-]?){5}[0-9A-Fa-f]{2}$|^([0-9A-Fa-f]{4}[.]){2}[0-9A-Fa-f]{4}$"
 PHONE_SHAPE = r"^[+(]?[0-9][0-9 ()/.-]*$"
@@ -26,7 +26,9 @@ SHORT_NUMBER = 6  # digits; shorter ones are extensions and service numbers, whi
 
 @dataclass(frozen=True)
 class Origin:
-    """Where a record comes from: its file, the expression of each column's text, whose SQL it is, and what zone abbreviations mean."""
+    """Where a record comes from: its file, the expression of each column's text, whose SQL it is, and what zone
+    abbreviations mean.
+    """
 
     file: Path
     columns: dict[str, str]
@@ -47,11 +49,13 @@ class Column:
 def raw_text(field: FieldMap, origin: Origin) -> str:
     """The text of a field before any typing: NULL where it is empty."""
     text = _given(field, origin)
+    if field.pair is not None:
+        text = paired(text, field.pair, origin.dialect)
     if field.part is not None:
         text = origin.dialect.group(text, field.part)
     if field.patterns:
         cases = " ".join(f"WHEN {origin.dialect.matches(text, k)} THEN {lit(v)}" for k, v in field.patterns.items())
-        text = f"CASE {cases} ELSE {text} END"
+        text = f"CASE {cases} END"  # what no pattern fits is empty, and not the whole text
     if field.values:
         cases = " ".join(f"WHEN {lit(k)} THEN {lit(v)}" for k, v in field.values.items())
         text = f"CASE {text} {cases} ELSE {text} END"
@@ -78,7 +82,9 @@ def spelt(field: FieldMap, origin: Origin) -> str:
 
 
 def _phone(dialect: Dialect, text: str, country: str) -> str:
-    """Digits alone, `00` as `+`; with a country code, a national number with its one leading zero left out (ITU-T E.164)."""
+    """Digits alone, `00` as `+`; with a country code, a national number with its one leading zero left out (ITU-T
+    E.164).
+    """
     plain = f"regexp_replace(regexp_replace({text}, '[^0-9+]', '', 'g'), '^00', '+')"
     if country:
         national = f"concat({lit(country)}, regexp_replace({plain}, '^0', ''))"
@@ -92,10 +98,27 @@ def _given(field: FieldMap, origin: Origin) -> str:
     """The text as the source has it."""
     if field.constant is not None:
         return lit(field.constant)
-    if field.file_name is not None:
-        return lit(from_name(field.file_name, origin.file))
     texts = [origin.dialect.trimmed(origin.columns[c]) for c in field.read_columns]
+    if field.empty:  # words that stand for nothing
+        nothing = ", ".join(map(lit, field.empty))
+        texts = [f"CASE WHEN {t} NOT IN ({nothing}) THEN {t} END" for t in texts]
+    if field.file_name is not None:
+        named = lit(from_name(field.file_name, origin.file))
+        if not texts:
+            return named
+        missing = " OR ".join(f"{t} IS NULL" for t in texts)
+        return f"CASE WHEN NOT ({missing}) THEN concat_ws(' ', {named}, {', '.join(texts)}) END"
     return texts[0] if len(texts) == 1 else f"nullif(concat_ws(' ', {', '.join(texts)}), '')"
+
+
+def paired(text: str, name: str, dialect: Dialect) -> str:
+    """The value of a name in a text of pairs: `name=value`, apart by spaces, commas, semicolons or ampersands, which a
+    value in quotes may hold.
+    """
+    before, quoted = r"(?:^|[\s;,&\[({|])", r'"((?:[^"\\]|\\.)*)"'
+    bare = dialect.group(text, rf'{before}{re.escape(name)}\s?[=:]\s?([^\s;,&"|\])}}][^;,&|\])}}\s]*)')
+    told = dialect.group(text, rf"{before}{re.escape(name)}\s?[=:]\s?{quoted}")
+    return f"coalesce(replace({told}, '\\\"', '\"'), {bare})"
 
 
 def from_name(pattern: str, file: Path) -> str:
@@ -131,7 +154,9 @@ class Dialect(Protocol):
         """Whether a time is a clock time alone, read as of 1900-01-01."""
 
     def instant(self, field: FieldMap, origin: Origin) -> tuple[Column, Column]:
-        """A time: its wall-clock reading, and its UTC reading where the value itself tells. At most one of the two is not NULL."""
+        """A time: its wall-clock reading, and its UTC reading where the value itself tells. At most one of the two is
+        not NULL.
+        """
 
     def duration(self, field: FieldMap, origin: Origin) -> Column:
         """A length of time in whole microseconds."""

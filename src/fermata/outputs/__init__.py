@@ -7,15 +7,16 @@ import importlib
 import io
 import os
 from collections.abc import Callable
+from importlib.metadata import EntryPoint, entry_points
 from pathlib import Path
 from typing import IO, Any
 
 from fermata.errors import DataError, FermataError, RequestError, UnknownName
 from fermata.outputs.writing import Progress, silent
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer
 
-__all__ = ["BINARY", "FORMS", "form_of", "render", "save", "write"]
+__all__ = ["BINARY", "FORMS", "form_of", "known", "render", "save", "write"]
 
 FORMS: dict[str, tuple[str, dict[str, Any]]] = {  # form -> the function that writes it, with its arguments
     "txt": ("text.write", {}),
@@ -39,16 +40,30 @@ Write = Callable[[Answer, IO[bytes], Display, Progress], None]
 def form_of(path: Path) -> str:
     """The form a file's ending names. Raises RequestError."""
     ending = path.suffix.removeprefix(".").lower()
-    if ending in FORMS:
+    if known(ending):
         return ending
     said = f"{path} has the ending {path.suffix!r}" if path.suffix else f"{path} has no ending"
-    raise RequestError(f"{said}, which names no form; there are {', '.join(FORMS)}")
+    raise RequestError(f"{said}, which names no form; there are {', '.join((*FORMS, *_outside()))}")
+
+
+def known(form: str) -> bool:
+    """Whether there is a form of that name: one of ours, or one that another package declares as `fermata.outputs`."""
+    return form in FORMS or form in _outside()
+
+
+@functools.cache
+def _outside() -> dict[str, EntryPoint]:
+    """The forms from outside: a function `write(answer, out, how, progress)` each, by the ending of its files."""
+    return {e.name: e for e in entry_points(group="fermata.outputs")}
 
 
 def writer(form: str) -> Write:
     """What writes a form. Raises UnknownName."""
     if form not in FORMS:
-        raise UnknownName.of("output form", form, FORMS)
+        if not known(form):
+            raise UnknownName.of("output form", form, [*FORMS, *_outside()])
+        outside: Write = _outside()[form].load()
+        return outside
     place, told = FORMS[form]
     module, name = place.split(".")
     found: Write = getattr(importlib.import_module(f"fermata.outputs.{module}"), name)

@@ -8,11 +8,11 @@ from collections.abc import Iterator
 from typing import IO, TYPE_CHECKING, Any
 
 from fermata.outputs import drawing
-from fermata.outputs.drawing import Drawing
+from fermata.outputs.canvas import Drawing
 from fermata.outputs.formats import ISO
 from fermata.outputs.plots import LIGHT, PLOTS, Look
 from fermata.outputs.writing import Progress
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer
 
 if TYPE_CHECKING:
@@ -22,6 +22,7 @@ __all__ = ["draw", "figure", "settings", "write"]
 
 WIDTH = 8.4  # inches
 DPI = 150
+LINE = 13  # points of a line under the title
 HEAD, FOOT, SIDE = 46, 12, 12  # points above the plot, below it, beside it
 
 
@@ -53,7 +54,8 @@ def settings() -> Iterator[None]:
     with mpl.rc_context():
         mpl.rcdefaults()
         mpl.rcParams.update({
-            "svg.hashsalt": "fermata", "svg.fonttype": "path", "font.family": "DejaVu Sans", "font.size": 9, "text.parse_math": False,
+            "svg.hashsalt": "fermata", "svg.fonttype": "path", "font.family": "DejaVu Sans", "font.size": 9,
+            "text.parse_math": False,
             "hatch.linewidth": 0.6,
         })  # fmt: skip
         yield
@@ -65,7 +67,7 @@ def draw(found: Drawing, look: Look = LIGHT, *, bare: bool = False) -> Figure:
 
     found = _printable(found)
     height = _height(found)
-    head = 24 if bare else HEAD
+    head = 24 if bare else HEAD + LINE * (len(found.lines) - 1)
     made = Figure(figsize=(WIDTH, height + (head + FOOT) / 72), facecolor=look.ground)
     axes = made.add_axes((0.1, 0.1, 0.8, 0.8), facecolor="none")
     for side in ("top", "right", "left", "bottom"):
@@ -92,6 +94,7 @@ def _printable(found: Drawing) -> Drawing:
     made = dataclasses.replace(
         found,
         title=shown(found.title),
+        about=tuple(map(shown, found.about)),
         names=tuple(map(shown, found.names)),
         series=tuple(map(shown, found.series)),
         lanes=tuple(dataclasses.replace(lane, name=shown(lane.name)) for lane in found.lanes),
@@ -133,13 +136,8 @@ def _titled(made: Figure, found: Drawing, look: Look, bare: bool) -> None:
     x = SIDE / wide
     if not bare:
         made.text(x, 1 - 17 / high, found.title, fontsize=12, fontweight="bold", color=look.ink)
-        made.text(
-            x,
-            1 - 31 / high,
-            f"{found.measure} · {found.period}" if found.measure else found.period,
-            fontsize=8.5,
-            color=look.soft,
-        )
+        for number, line in enumerate(found.lines):
+            made.text(x, 1 - (31 + LINE * number) / high, line, fontsize=8.5, color=look.soft)
     elif found.measure:
         made.text(x, 1 - 12 / high, found.measure, fontsize=8.5, color=look.soft)
     for number, note in enumerate(found.notes):

@@ -8,8 +8,8 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from fermata.outputs.formats import Form, Show, clock, day, people, sheet
-from fermata.reports.display import Display
-from fermata.reports.listed import by_unique
+from fermata.reports.definition.display import Display
+from fermata.reports.execute.listed import by_unique
 from fermata.timeline.zones import changes, offset
 
 __all__ = ["local_times", "strings", "texts"]

@@ -11,7 +11,7 @@ from fermata.errors import RequestError
 from fermata.outputs.formats import UNCLEAN, data, guarded, sheet
 from fermata.outputs.grid import Block, Grid, of
 from fermata.outputs.writing import Progress, ahead, bare
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer, Records, RunResult
 
 __all__ = ["grids", "headings", "write"]
@@ -22,9 +22,9 @@ QUOTE = '"'
 def write(item: Answer, out: IO[bytes], how: Display, progress: Progress, *, delimiter: str = ",") -> None:
     """One header line, then the rows of the finest level (RFC 4180, UTF-8, line ends LF); subtotals are left out.
 
-    Durations are h:mm:ss, times ISO 8601 with their offset, shares fractions of one. Texts stand as they were logged; what is not
-    known is empty, an empty text is "". With `how.spreadsheet` everything is as `how` says, texts that look like formulas have an
-    apostrophe in front, and a byte order mark comes first.
+    Durations are h:mm:ss, times ISO 8601 with their offset, shares fractions of one. Texts stand as they were logged;
+    what is not known is empty, an empty text is "". With `how.spreadsheet` everything is as `how` says, texts that look
+    like formulas have an apostrophe in front, and a byte order mark comes first.
     """
     import pyarrow as pa
 
@@ -84,7 +84,9 @@ def _same(text: str, count: int) -> Any:
 
 
 def grids(item: Answer, how: Display) -> Iterator[tuple[str | None, Grid]]:
-    """The grids with the titles of their parts, None where there are no parts. Raises RequestError if their columns differ."""
+    """The grids with the titles of their parts, None where there are no parts. Raises RequestError if their columns
+    differ.
+    """
     if isinstance(item, RunResult | Records):
         yield None, of(item, how)
         return

@@ -1,62 +1,37 @@
-"""What a chart draws: names, series and figures taken from a result, and the kind that suits its shape. No drawing library here."""
+"""What a chart draws: names, series and figures of a result, and the kind that suits its shape, without a library."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import timedelta
+from itertools import zip_longest
 from typing import Any
 
 from fermata.analysis.plan import Dimension
+from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
 from fermata.analysis.table import Column
-from fermata.errors import RequestError, UnknownName
-from fermata.outputs.formats import ISO, Show, clean, label, local, people
-from fermata.outputs.formats import SPENT as SPENT_IN
+from fermata.errors import RequestError
+from fermata.outputs.canvas import Drawing, about, in_unit, unit_of_axis
+from fermata.outputs.formats import ISO, clean, label, people
 from fermata.outputs.grid import drawn
-from fermata.reports.display import Display
-from fermata.reports.model import CHARTS
+from fermata.outputs.lanes import timeline
+from fermata.reports.definition.display import Display
+from fermata.reports.definition.parts import SPENT
+from fermata.reports.definition.report import CHARTS
+from fermata.reports.execute.figures import narrowed
 from fermata.reports.result import Answer, Page, Records, RunResult
-from fermata.timeline.zones import zone
+from fermata.timeline.zones import day_start, zone
 
-__all__ = ["OTHER", "Drawing", "Lane", "of"]
+__all__ = ["OTHER", "of"]
 
 MOST = 40  # names on one chart
 SERIES = 5  # series told apart by colour, beside the others together
 PARTS = 5  # of a share, beside the others together
+MOST_TIMES = 12  # units of time in a ring, or as series
+DAY = timedelta(days=1)  # a log that begins or ends so near to an edge covers it
 TIMES = 8  # units of time from which on a line reads better than bars
-TIMELINE = 5000  # events on a timeline
 OTHER = "all others"
-SPENT = {unit: per for unit, (per, _) in SPENT_IN.items()}
-LANES = ("user", "device", "place", "action")
-
-
-@dataclass(frozen=True, slots=True)
-class Lane:
-    """The spans of one name on a timeline: (start, finish) as local times without zone; no finish for what is open or a moment."""
-
-    name: str
-    spans: tuple[tuple[datetime, datetime | None], ...]
-
-
-@dataclass(frozen=True)
-class Drawing:
-    """`names` along the axis, and for each series (by its name) a figure at each of them: None where nothing is known.
-
-    `figures` are in the unit `measure` says (exact until the end), `texts` the same as the tables show them. `timed` says that the names are units of time in order. A timeline has `lanes`.
-    """
-
-    kind: str
-    title: str
-    measure: str
-    names: tuple[str, ...] = ()
-    series: tuple[str, ...] = ()
-    figures: tuple[tuple[Any, ...], ...] = ()
-    texts: tuple[tuple[str, ...], ...] = ()
-    timed: bool = False
-    lanes: tuple[Lane, ...] = ()
-    moments: bool = False
-    period: str = ""
-    notes: tuple[str, ...] = ()
 
 
 def of(answer: Answer, how: Display = ISO, kind: str = "", column: str = "") -> Drawing:
@@ -78,68 +53,194 @@ def of(answer: Answer, how: Display = ISO, kind: str = "", column: str = "") -> 
             raise RequestError(
                 f"a listing of events is drawn as a timeline; for a {kind} chart ask for figures: --by ..."
             )
-        return _timeline(answer, column)
+        return timeline(answer, column)
     if kind == "timeline":
-        raise RequestError("a timeline draws events, not figures: fermata records LOG --output FILE.svg")
+        raise RequestError("a timeline draws events, not figures: fermata events LOG --output FILE.svg")
     asked = tuple(a if a != "none" else "" for a in answer.report.charted)
-    one = answer.table.measures[drawn(answer.table, column or asked[1])] if answer.table.body else None
-    if one is None:
+    if not answer.table.body:
         raise RequestError(f"{answer.context.title}: there is nothing to draw; no row fits")
-    found = _as(_shaped(answer, how, one), kind or asked[0], answer, one)
-    return _told(found, answer, one, how)
+    ones = _columns(answer, column or asked[1])
+    found = _as(_shaped(answer, how, ones), kind or asked[0], answer, ones)
+    return _told(found, answer, ones[0], how)
+
+
+def _columns(result: RunResult, asked: str) -> list[Column]:
+    """The columns to draw: the one of that heading, several named with commas, or the first. Raises UnknownName,
+    RequestError.
+    """
+    table = result.table
+    known = {c.label.lower() for c in table.measures}
+    names = [asked] if not asked or asked.lower() in known else [n.strip() for n in asked.split(",")]
+    found = [table.measures[drawn(table, name)] for name in names]
+    if len({(c.type, c.unit) for c in found}) > 1:
+        raise RequestError(f"{' and '.join(names)} are of different units, and cannot be drawn beside each other")
+    return found
 
 
 def _told(found: Drawing, result: RunResult, one: Column, how: Display) -> Drawing:
     """Exact figures in the chart's unit, and as the tables show them."""
-    unit, show = _unit(result, one)
+    unit, show = unit_of_axis(result, one)
     if one.type in ("duration", "mean duration") and not show:
         most = max((abs(v) for line in found.figures for v in line if v is not None), default=0)
-        unit = next((u for u in ("h", "min") if most >= SPENT[u]), "s")
+        unit = next((u for u in ("h", "min") if most >= SPENT[u][0]), "s")
     tz = zone(result.context.zone)
+    notes = list(found.notes)
+    if found.rest:
+        total = people(found.rest[1], one.type, one.scale, tz, show, how)
+        notes.append(f"{found.rest[0]}: {total}, together more than any of these, and not drawn")
     return replace(
         found,
-        measure=f"{one.label} ({unit})" if unit else one.label,
-        figures=tuple(tuple(_figure(v, one, unit) for v in line) for line in found.figures),
+        notes=tuple(notes),
+        measure=f"{found.measure} ({unit})" if unit else found.measure,
+        figures=tuple(tuple(in_unit(v, one, unit) for v in line) for line in found.figures),
         texts=tuple(tuple(people(v, one.type, one.scale, tz, show, how) for v in line) for line in found.figures),
     )
 
 
-def _shaped(result: RunResult, how: Display, one: Column) -> Drawing:
-    """The exact figures as series over names: what is laid out across, or a second dimension, is the series."""
+Name = tuple[str, ...]  # what a row is called, dimension by dimension
+
+
+@dataclass(frozen=True)
+class _Rows:
+    """Names with a figure for each series, before they are put in words; `timed` and `calendar` as in a drawing,
+    `series_calendar` of the series.
+    """
+
+    names: list[Name]
+    values: list[dict[str, Any]]
+    series: list[str]
+    timed: bool = False
+    calendar: bool = False
+    series_calendar: bool = False
+
+
+def _shaped(result: RunResult, how: Display, ones: list[Column]) -> Drawing:
+    """The exact figures as series over names: what is laid out across, a second dimension, or the columns asked for are
+    the series.
+    """
+    rows = _laid_out(result, ones)
+    exact = [[values.get(s) for values in rows.values] for s in rows.series]
+    measure = " and ".join(c.label for c in ones)
+    cut = _cut_units(result, ones[0]) if rows.timed else frozenset()
+    return Drawing(
+        "", result.context.title, measure, tuple(clean(_words(n, how)) for n in rows.names),
+        tuple(clean(label(s, how)) for s in rows.series), tuple(tuple(line) for line in exact), timed=rows.timed,
+        about=about(result.context, _filters(result, ones)),
+        calendar=rows.calendar, unfinished=frozenset(i for i, n in enumerate(rows.names) if n[-1:] and n[-1] in cut),
+        fixed_series=rows.series_calendar,
+    )  # fmt: skip
+
+
+def _filters(result: RunResult, ones: list[Column]) -> str:
+    """What the drawn columns keep, in words."""
+    plan = result.plan
+    told = [narrowed(plan.strands[n]).split("; ") for c in ones for n in plan.strands_of(c.measure)]
+    common = [p for p in told[0] if p != "all events" and all(p in other for other in told)] if told else []
+    own = [] if len(ones) > 1 else [p for parts in told for p in parts if p not in common and p != "all events"]
+    return "; ".join(dict.fromkeys([*common, *own]))
+
+
+def _laid_out(result: RunResult, ones: list[Column]) -> _Rows:
     table, by = result.table, result.plan.by
-    columns = [(i, c) for i, c in enumerate(table.measures) if c.measure == one.measure and c.label == one.label]
+    if len(ones) > 1:
+        places = {
+            c.label: i for i, c in enumerate(table.measures) if c.label in {o.label for o in ones} and c.across_total
+        }
+        values = [{label: r.cells[i] for label, i in places.items()} for r in table.body]
+        return _rows([_named(r) for r in table.body], values, list(places), by[:1] if len(by) == 1 else ())
+    columns = [
+        (i, c) for i, c in enumerate(table.measures) if c.measure == ones[0].measure and c.label == ones[0].label
+    ]
     across = [(i, c) for i, c in columns if c.across_label and not c.across_total]
-    context = result.context
-    period = f"{context.period}, {context.zone}"
-    base = Drawing("", context.title, one.label, period=period)
-    if across:
-        rows = [(_name(r.shown, how), {c.across_label: r.cells[i] for i, c in across}) for r in table.body]
-        series = [c.across_label for _, c in across]
-        if result.plan.across and _along(result.plan.across) > max(map(_along, by), default=-1):
-            rows, series = _turned(rows, series)
-            timed = result.plan.across.kind == "unit"
-        else:
-            timed = bool(by) and by[0].kind == "unit"
-    elif len(by) == 2:
+    if across and result.plan.across:
+        told = _flagged(result, result.plan.across)
+        names = [_named(r) for r in table.body]
+        values = [{told(c.across_label): r.cells[i] for i, c in across} for r in table.body]
+        series = [told(c.across_label) for _, c in across]
+        if _along(result.plan.across) <= max(map(_along, by), default=-1):
+            return _rows(names, values, series, by[:1] if len(by) == 1 else (), result.plan.across)
+        turned = [{_joined(n): v.get(s) for n, v in zip(names, values, strict=True)} for s in series]
+        return _rows(
+            [(s,) for s in series],
+            turned,
+            [_joined(n) for n in names],
+            (result.plan.across,),
+            by[0] if len(by) == 1 else None,
+        )
+    if len(by) == 2:
         first, second = (1, 0) if _along(by[1]) > _along(by[0]) else (0, 1)
-        cells = [(r.shown[first], r.shown[second], r.cells[columns[0][0]]) for r in table.body]
-        if not by[first].calendar and len({c[1] for c in cells}) == len(cells):  # one is within the other
-            rows, series = [(inner, {"": value}) for _, inner, value in cells], [""]
-        else:
-            rows, series = _paired(cells)
-        timed = by[first].kind == "unit"
-        rows = sorted(rows, key=lambda r: r[0]) if first and timed else rows
-    else:
-        rows, series = [(_name(r.shown, how), {"": r.cells[columns[0][0]]}) for r in table.body], [""]
-        timed = bool(by) and by[0].kind == "unit"
-    exact = [[values.get(s) for _, values in rows] for s in series]
-    return replace(
-        base,
-        names=tuple(clean(label(n, how)) for n, _ in rows),
-        series=tuple(clean(label(s, how)) for s in series),
-        figures=tuple(tuple(line) for line in exact),
-        timed=timed,
+        cells = [(_shown(r, first), _shown(r, second), r.cells[columns[0][0]]) for r in table.body]
+        nested = not by[first].calendar and len({c[1] for c in cells}) == len(cells)  # one is within the other
+        if not nested:
+            told = _flagged(result, by[second])
+            paired = _paired([(name, told(series), value) for name, series, value in cells])
+            names = [(n,) for n in paired]
+            if first and by[first].kind == "unit":
+                order = {s.label: i for i, s in enumerate(result.plan.slots(by[first].unit))}
+                names.sort(key=lambda n: order.get(n[0], 0))
+            series = list(dict.fromkeys(told(s) for _, s, _ in cells))
+            return _rows(names, [paired[n[0]] for n in names], series, (by[first],), by[second])
+    values = [{"": r.cells[columns[0][0]]} for r in table.body]
+    return _rows([_named(r) for r in table.body], values, [""], by if len(by) == 1 else ())
+
+
+def _rows(
+    names: list[Name],
+    values: list[dict[str, Any]],
+    series: list[str],
+    along: Sequence[Dimension],
+    other: Dimension | None = None,
+) -> _Rows:
+    timed = bool(along) and along[0].kind == "unit"
+    calendar = bool(along) and along[0].calendar
+    return _Rows(names, values, series, timed, calendar, other is not None and other.calendar)
+
+
+def _shown(row: Any, i: int) -> str:
+    """A group's name; the rest of a top N is told from names by its own word."""
+    return (
+        OTHER
+        if row.keys[i] in (ELSE_TEXT, ELSE_LABEL) and not isinstance(row.keys[i], bool) and i == 0
+        else str(row.shown[i])
     )
+
+
+def _named(row: Any) -> Name:
+    return tuple(_shown(row, i) for i in range(len(row.shown))) or ("All",)
+
+
+def _joined(name: Name) -> str:
+    return " · ".join(name)
+
+
+def _words(name: Name, how: Display) -> str:
+    return " · ".join(label(part, how) for part in name)
+
+
+def _flagged(result: RunResult, dimension: Dimension) -> Callable[[str], str]:
+    """How a series is called: of a yes or no what it is about, too."""
+    schema = result.plan.strands[0].schema
+    flag = not dimension.calendar and schema.field(dimension.name).type == "flag"
+    return lambda text: f"{dimension.label}: {text}" if flag else text
+
+
+def _cut_units(result: RunResult, one: Column) -> frozenset[str]:
+    """The units of time, by label, that are not whole: cut by the period or by what the log holds."""
+    plan = result.plan
+    unit = next((d for d in plan.dimensions if d.kind == "unit"), None)
+    if unit is None:
+        return frozenset()
+    covers = plan.strands[plan.columns[one.measure].strand].covers
+    found = set()
+    for slot in plan.slots(unit.unit):
+        start, end = slot.start, slot.end
+        if unit.unit != "hour":
+            first, tz = slot.begins.date(), plan.stretch.calendar.zone
+            start, end = day_start(first, tz), day_start(plan.stretch.calendar.step(first, unit.unit), tz)
+        short = slot.start > start or slot.end < end
+        if short or (covers and (start < covers[0] - DAY < end or start < covers[1] < min(end, slot.end) - DAY)):
+            found.add(slot.label)
+    return frozenset(found)
 
 
 def _along(dimension: Dimension) -> int:
@@ -147,59 +248,32 @@ def _along(dimension: Dimension) -> int:
     return 2 * dimension.calendar + (dimension.name == "hour of day")
 
 
-def _name(shown: Sequence[str], how: Display) -> str:
-    return " · ".join(label(s, how) for s in shown) if shown else "All"
-
-
-def _turned(rows: list[Any], series: list[str]) -> tuple[list[Any], list[str]]:
-    """Names and series changed about."""
-    return [(s, {n: values.get(s) for n, values in rows}) for s in series], [n for n, _ in rows]
-
-
-def _paired(cells: list[tuple[str, str, Any]]) -> tuple[list[Any], list[str]]:
-    """Rows of (name, series, figure) as names with a figure for each series; what has no row is zero if others of its name have one."""
+def _paired(cells: list[tuple[str, str, Any]]) -> dict[str, dict[str, Any]]:
+    """(name, series, figure) as names with a figure a series; without a row, zero if others of the name have one."""
     rows: dict[str, dict[str, Any]] = {}
     for name, series, value in cells:
         rows.setdefault(name, {})[series] = value
     every = list(dict.fromkeys(s for _, s, _ in cells))
     known = {n: any(v is not None for v in values.values()) for n, values in rows.items()}
-    whole = [(n, {s: values.get(s, 0 if known[n] else None) for s in every}) for n, values in rows.items()]
-    return whole, every
+    return {n: {s: values.get(s, 0 if known[n] else None) for s in every} for n, values in rows.items()}
 
 
-def _unit(result: RunResult, column: Column) -> tuple[str, Show | None]:
-    """The unit of the axis, and how its figures are written."""
-    spec = next((c for c in result.report.columns if c.heading == column.label), None)
-    asked = spec.unit if spec else ""
-    if column.type in ("duration", "mean duration"):
-        return (asked if asked in SPENT else "h"), Show(asked) if asked else None
-    if column.type == "share":
-        return "%", None
-    return column.unit if column.type in ("money", "decimal") else "", None
-
-
-def _figure(value: Any, column: Column, unit: str) -> float | None:
-    if value is None:
-        return None
-    if column.type in ("duration", "mean duration"):
-        return float(value / SPENT[unit])
-    if column.type == "share":
-        return float(100 * value)
-    return float(value / 10**column.scale) if column.type in ("money", "decimal") else float(value)
-
-
-def _as(found: Drawing, kind: str, result: RunResult, column: Column) -> Drawing:
-    """The drawing as the kind needs it: sorted, cut to what is legible. Raises RequestError for what would be untrue."""
-    one = result.plan.columns[column.measure]
-    adds = one.formula is None and one.measure.adds_up
+def _as(found: Drawing, kind: str, result: RunResult, ones: list[Column]) -> Drawing:
+    """The drawing as the kind needs it, cut to what is legible. Raises RequestError for what would be untrue."""
+    plans = [result.plan.columns[c.measure] for c in ones]
+    adds = all(p.formula is None and p.measure.adds_up for p in plans)
     low = min((v for line in found.figures for v in line if v is not None), default=0)
     kind = kind or _suiting(found, result, adds and low >= 0)
     if kind in ("stacked", "area", "share") and len(found.series) > 1 and not (adds and low >= 0):
         why = "some are less than nothing" if low < 0 else "its parts do not add up"
-        raise RequestError(f"{one.label} cannot be drawn as {kind}: {why}; draw a line or bars")
+        raise RequestError(f"{found.measure} cannot be drawn as {kind}: {why}; draw a line or bars")
     if kind == "share" and not (adds and low >= 0):
         raise RequestError(
-            f"{one.label} has no shares: {'some are less than nothing' if low < 0 else 'its parts do not add up'}"
+            f"{found.measure} has no shares: {'some are less than nothing' if low < 0 else 'its parts do not add up'}"
+        )
+    if kind == "share" and found.calendar and len(found.names) > MOST_TIMES:
+        raise RequestError(
+            f"{len(found.names)} times are too many for a ring, and their order would be lost; draw bars"
         )
     if kind in ("ranked", "share"):
         found = _ranked(_totalled(found, adds), adds, MOST if kind == "ranked" else PARTS)
@@ -207,7 +281,13 @@ def _as(found: Drawing, kind: str, result: RunResult, column: Column) -> Drawing
         found = _cut_names(found, adds)
     else:
         found = _cut_series(_cut_names(found, adds), adds)
-    return replace(found, kind=kind)
+    return replace(found, kind=kind, notes=(*found.notes, *_unfinished(kind, found, result)))
+
+
+def _unfinished(kind: str, found: Drawing, result: RunResult) -> list[str]:
+    unit = next((d.unit for d in result.plan.dimensions if d.kind == "unit"), "")
+    how = "dotted" if kind in ("line", "area") else "hatched"
+    return [f"{how}: not a whole {unit}"] if found.unfinished else []
 
 
 def _suiting(found: Drawing, result: RunResult, stacks: bool) -> str:
@@ -236,26 +316,39 @@ def _totalled(found: Drawing, adds: bool) -> Drawing:
 
 
 def _ranked(found: Drawing, adds: bool, most: int) -> Drawing:
-    """The largest first; beyond `most` the others together, or left out and said where they do not add up."""
+    """The largest first, times in their order; beyond `most` the others together, or left out and said where they do
+    not add up, or would make all else small.
+    """
     figures = found.figures[0]
-    order = sorted(
-        (i for i, v in enumerate(figures) if v is not None), key=lambda i: (-(figures[i] or 0), found.names[i])
-    )
-    kept = order[:most]
-    rest = order[most:]
-    names = [found.names[i] for i in kept]
-    values = [figures[i] for i in kept]
-    notes = found.notes
-    if rest and adds:
-        names, values = [*names, f"{OTHER} ({len(rest):,})"], [*values, _sum([figures[i] for i in rest])]
-    elif rest:
-        notes = (*notes, f"the {len(rest):,} with less are not shown; they do not add up")
-    return replace(found, names=tuple(names), figures=(tuple(values),), notes=notes)
+    known = [i for i, v in enumerate(figures) if v is not None]
+    rest = [i for i in known if found.names[i] == OTHER]
+    order = [i for i in known if i not in rest]
+    if not found.calendar:
+        order.sort(key=lambda i: (-(figures[i] or 0), found.names[i]))
+        order, rest = order[:most], [*order[most:], *rest]
+    names, values = [found.names[i] for i in order], [figures[i] for i in order]
+    notes: list[str] = []
+    aside: tuple[str, Any] | None = None
+    if rest:
+        name = OTHER if found.names[rest[0]] == OTHER else f"{OTHER} ({len(rest):,})"
+        total = _sum([figures[i] for i in rest]) if adds else None
+        if total is None:
+            notes.append(f"{name}: not shown, since they do not add up")
+        elif most == MOST and total > max((v for v in values if v is not None), default=total):
+            aside = (name, total)  # its bar would make all others small
+        else:
+            names, values = [*names, name], [*values, total]
+    if lacking := len(figures) - len(known):
+        notes.append(f"{lacking:,} without a figure are not drawn")
+    return replace(
+        found, names=tuple(names), figures=(tuple(values),), rest=aside, notes=(*found.notes, *notes),
+        unfinished=frozenset(n for n, i in enumerate(order) if i in found.unfinished),
+    )  # fmt: skip
 
 
 def _cut_names(found: Drawing, adds: bool) -> Drawing:
     """At most `MOST` names, unless they are times: those with most, in their order, and the others together."""
-    if found.timed or len(found.names) <= MOST:
+    if found.calendar or len(found.names) <= MOST:
         return found
     weight = [max((line[i] or 0 for line in found.figures), default=0) for i in range(len(found.names))]
     best = set(sorted(range(len(weight)), key=lambda i: -weight[i])[:MOST])
@@ -265,21 +358,30 @@ def _cut_names(found: Drawing, adds: bool) -> Drawing:
 
 
 def _picked(found: Drawing, keep: list[int], rest: list[int], left: int) -> Drawing:
-    figures = []
-    for line in found.figures:
-        more = [_sum([line[i] for i in rest])] if rest else []
-        figures.append((*(line[i] for i in keep), *more))
-    names = [*(found.names[i] for i in keep), *([f"{OTHER} ({left:,})"] if rest else [])]
+    """Only some of the names; the `rest` together, or counted and not drawn where their bar would make all others
+    small.
+    """
+    name = f"{OTHER} ({left:,})"
+    more = [_sum([line[i] for i in rest]) for line in found.figures] if rest else []
+    total, most = _sum(more), max((_sum([line[i] for line in found.figures]) or 0 for i in keep), default=0)
+    large = bool(rest) and (total or 0) > most
+    drawn_too = rest and not large
+    figures = [(*(line[i] for i in keep), *([m] if drawn_too else [])) for line, m in zip_longest(found.figures, more)]
     note = () if rest else (f"{left:,} names with less are not shown; they do not add up",)
-    return replace(found, names=tuple(names), figures=tuple(figures), notes=(*found.notes, *note))
+    names = [*(found.names[i] for i in keep), *([name] if drawn_too else [])]
+    rested = (name, total) if large else None
+    return replace(found, names=tuple(names), figures=tuple(figures), notes=(*found.notes, *note), rest=rested)
 
 
 def _cut_series(found: Drawing, adds: bool) -> Drawing:
-    """At most `SERIES` series and the others together, or left out and said where they do not add up."""
-    if len(found.series) <= SERIES + 1:
+    """At most `SERIES` series and the others together, or left out and said where they do not add up; times stay as
+    they are.
+    """
+    if len(found.series) <= SERIES + 1 or (found.fixed_series and len(found.series) <= MOST_TIMES):
         return found
     weight = [_sum(line) or 0 for line in found.figures]
     best = sorted(range(len(weight)), key=lambda i: -weight[i])[:SERIES]
+    best = sorted(best) if found.fixed_series else best
     rest = [line for i, line in enumerate(found.figures) if i not in best]
     series, figures = [found.series[i] for i in best], [found.figures[i] for i in best]
     notes = found.notes
@@ -295,42 +397,3 @@ def _sum(values: Sequence[Any]) -> Any:
     """The exact sum of what is known; nothing if nothing is."""
     known = [v for v in values if v is not None]
     return sum(known) if known else None
-
-
-def _timeline(records: Records, column: str) -> Drawing:
-    """The events of a listing as spans on lanes: by the column named, else by the first of user, device, place that tells them apart."""
-    names = [c[0] for c in records.columns]
-    if "start" not in names or not len(records.rows):
-        raise RequestError(f"{records.title}: there are no events to draw on a timeline")
-    if column and column not in names:
-        raise UnknownName.of("column", column, names, where="to draw lanes of")
-    rows = records.rows[:TIMELINE]
-    at = names.index(column) if column else _lane(names, rows)
-    begin, end = names.index("start"), names.index("finish") if "finish" in names else None
-    tz = zone(records.context.zone)
-    lanes: dict[str, list[tuple[datetime, datetime | None]]] = {}
-    for row in rows:
-        name = "" if at is None or row[at] is None else people(row[at], "text", 0, tz)
-        finish = row[end] if end is not None else None
-        lanes.setdefault(name or "(none)", []).append((_wall(row[begin], tz), _wall(finish, tz) if finish else None))
-    kept = sorted(lanes, key=lambda n: (-len(lanes[n]), n))[:MOST]
-    notes = []
-    if len(lanes) > MOST:
-        notes.append(f"the {MOST} of {len(lanes):,} with most events are shown")
-    if len(records.rows) > TIMELINE:
-        notes.append(f"the first {TIMELINE:,} of {len(records.rows):,} events are drawn")
-    context = records.context
-    return Drawing(
-        "timeline", records.title, f"By {names[at]}" if at is not None else "", lanes=tuple(Lane(n, tuple(lanes[n])) for n in sorted(kept)),
-        moments=end is None, period=f"{context.period}, {context.zone}", notes=tuple(notes),
-    )  # fmt: skip
-
-
-def _lane(names: list[str], rows: Sequence[tuple[Any, ...]]) -> int | None:
-    """The first field that has several values."""
-    places = [names.index(n) for n in LANES if n in names]
-    return next((i for i in places if len({str(r[i]) for r in rows}) > 1), places[0] if places else None)
-
-
-def _wall(at: datetime, tz: Any) -> datetime:
-    return local(at, tz).replace(tzinfo=None)

@@ -11,7 +11,8 @@ from decimal import ROUND_HALF_UP, Decimal
 from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
+from fermata.reports.definition.parts import BYTES, SPENT
 from fermata.timeline.words import span
 
 __all__ = [
@@ -48,18 +49,11 @@ SURROGATES = dict.fromkeys(range(0xD800, 0xE000), "\ufffd")
 STRIP = CONTROL | BIDI | SURROGATES
 
 
-SPENT = {
-    "h": (3_600_000_000, 2),
-    "min": (60_000_000, 1),
-    "s": (1_000_000, 0),
-    "days": (86_400_000_000, 2),
-}  # of 24 hours
-BYTES = {"KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}  # decimal prefixes (SI)
-
-
 @dataclass(frozen=True, slots=True)
 class Show:
-    """How a column wants its figures shown: a unit, decimals (None: as usual), a width in characters (None: as needed)."""
+    """How a column wants its figures shown: a unit, decimals (None: as usual), a width in characters (None: as
+    needed).
+    """
 
     unit: str = ""
     decimals: int | None = None
@@ -110,7 +104,9 @@ def people(value: Any, kind: str, scale: int, zone: ZoneInfo, show: Show | None 
 
 
 def sheet(value: Any, kind: str, scale: int, zone: ZoneInfo, show: Show | None = None, how: Display = ISO) -> str:
-    """A value for a spreadsheet that opens a text file: as for people but without thousands signs; no text begins a formula."""
+    """A value for a spreadsheet that opens a text file: as for people but without thousands signs; no text begins a
+    formula.
+    """
     text = people(value, kind, scale, zone, show, how)
     if kind in ("text", "link", "tags"):
         return guarded(text)
@@ -136,7 +132,9 @@ def clock(here: datetime, how: Display = ISO) -> str:
 
 
 def label(text: str, how: Display = ISO) -> str:
-    """A calendar unit's name (`2026-03-02`, `2026-03-02 08:00`, `08:00`) with dates and clock as chosen; any other as it is."""
+    """A calendar unit's name (`2026-03-02`, `2026-03-02 08:00`, `08:00`) with dates and clock as chosen; any other as
+    it is.
+    """
     found = UNIT.fullmatch(text)
     if not found or not text:
         return text
@@ -191,7 +189,9 @@ def data(value: Any, kind: str, scale: int, zone: ZoneInfo, show: Show | None = 
 
 
 def _as_asked(value: Any, kind: str, scale: int, show: Show, comma: str) -> str | None:
-    """The figure in the unit and with the decimals asked for, rounded half up; None where these say nothing about its kind."""
+    """The figure in the unit and with the decimals asked for, rounded half up; None where these say nothing about its
+    kind.
+    """
     exact: Decimal | None = None
     decimals = show.decimals
     if kind in ("duration", "mean duration"):

@@ -12,10 +12,10 @@ from fermata.analysis.table import Column, Table
 from fermata.errors import RequestError, UnknownName
 from fermata.outputs.columns import strings, texts
 from fermata.outputs.formats import ISO, TEXTUAL, UNCLEAN, Form, Show, Typed, label, people, unit_of
-from fermata.reports.display import Display
-from fermata.reports.listed import Listed
+from fermata.reports.definition.display import Display
+from fermata.reports.definition.parts import ColumnSpec
+from fermata.reports.execute.listed import Listed
 from fermata.reports.result import Context, Records, RunResult
-from fermata.reports.spec import ColumnSpec
 from fermata.timeline.zones import zone
 
 __all__ = ["Block", "Grid", "Head", "of"]
@@ -28,7 +28,9 @@ BLOCK = 50_000  # rows of a block
 
 @dataclass(frozen=True, slots=True)
 class Head:
-    """A column: its name, heading, type and scale, the heading above it (in a grid), its own unit and how it wants to be shown."""
+    """A column: its name, heading, type and scale, the heading above it (in a grid), its own unit and how it wants to
+    be shown.
+    """
 
     name: str
     label: str
@@ -53,12 +55,13 @@ class Block(NamedTuple):
 
 @dataclass(frozen=True)
 class Grid:
-    """Columns, and rows of raw values with their level. `source` holds (level, values) for a table, the rows of a listing as they are.
+    """Columns, and rows of raw values with their level. `source` holds (level, values) for a table, the rows of a
+    listing as they are.
 
-    `places` are where in a row the columns are. `said` are dimensions of one value that stand in the title instead of a column;
-    `second` the columns that go on a line of their own below each row; `chart` the column whose bars are drawn, 0 for none; `total`
-    counts the rows there would be without a limit, `each` is what every column across shows where their headings do not say it;
-    `origins` are the rows of the result that the rows are.
+    `places` are where in a row the columns are. `said` are dimensions of one value that stand in the title instead of a
+    column; `second` the columns that go on a line of their own below each row; `chart` the column whose bars are drawn,
+    0 for none; `total` counts the rows there would be without a limit, `each` is what every column across shows where
+    their headings do not say it; `origins` are the rows of the result that the rows are.
     """
 
     context: Context
@@ -89,7 +92,9 @@ class Grid:
 
     @property
     def with_units(self) -> tuple[str, ...]:
-        """The headings with every unit that a figure needs: what is asked for, else that of money and measured amounts."""
+        """The headings with every unit that a figure needs: what is asked for, else that of money and measured
+        amounts.
+        """
         return tuple(
             f"{head} ({h.unit})"
             if h.unit and not self.each and head == h.label and (h.kind in MEASURED or h.unit.isupper())
@@ -133,7 +138,9 @@ class Grid:
         return [texts(column, h.kind, h.scale, tz, h.show, self.how, form, odd) for column, h in told]
 
     def strings(self, block: Block, times: Form, form: Form, odd: str) -> list[Any]:
-        """The same as Arrow arrays: times as `times` writes them, texts that do not match `odd` as they are, all else as `form` does."""
+        """The same as Arrow arrays: times as `times` writes them, texts that do not match `odd` as they are, all else
+        as `form` does.
+        """
         tz = zone(self.context.zone)
         told = zip(block.columns, self.heads, strict=True)
         return [
@@ -150,8 +157,8 @@ class Grid:
         return found
 
     def compact(self) -> Grid:
-        """The grid with headings in as little room as they need: one measure across is named in `each` and not over every column,
-        days of it are told by month and day.
+        """The grid with headings in as little room as they need: one measure across is named in `each` and not over
+        every column, days of it are told by month and day.
         """
         across = self.heads[self.depth :]
         if not any(h.above for h in across) or len({h.label for h in across}) > 1:
@@ -172,7 +179,8 @@ class Grid:
 
 
 def of(item: RunResult | Records, how: Display = ISO, *, titled: bool = False) -> Grid:
-    """The grid of a result (subtotals named in words) or of a listing, with the columns that `how` chooses. Raises UnknownName.
+    """The grid of a result (subtotals named in words) or of a listing, with the columns that `how` chooses. Raises
+    UnknownName.
 
     With `titled`, a dimension of one value among several is said in the title (`said`) and has no column.
     """
@@ -208,7 +216,9 @@ def _place(wanted: str, known: Sequence[tuple[str, str]]) -> int:
 
 
 def _without_single(table: Table) -> tuple[Table, tuple[str, ...], Sequence[int]]:
-    """The table without dimensions that have one value only, what they are, and which rows stayed; one dimension stays."""
+    """The table without dimensions that have one value only, what they are, and which rows stayed; one dimension
+    stays.
+    """
     said = []
     origins = list(range(len(table.rows)))
     for i in reversed(range(len(table.dimensions))):
@@ -238,7 +248,8 @@ def _shows(result: RunResult, columns: tuple[Column, ...]) -> list[Show | None]:
     found = []
     for column in columns:
         spec = asked.get(column.label)
-        places = len(spec.format.partition(".")[2]) if spec and spec.format else None
+        digits = spec.format.rstrip("% ") if spec else ""
+        places = len(digits.partition(".")[2]) if digits else None
         plain = spec is None or not (spec.unit or spec.format or spec.width)
         found.append(None if plain or spec is None else Show(spec.unit, places, spec.width))
     return found
@@ -296,19 +307,26 @@ def _across(result: RunResult, table: Table, said: tuple[str, ...], how: Display
 def _table(
     result: RunResult, heads: tuple[Head, ...], rows: list[Any], depth: int, said: tuple[str, ...], how: Display
 ) -> Grid:
-    places, notes = tuple(range(len(heads))), result.caveats
+    places, notes = tuple(range(len(heads))), result.notes
     return Grid(result.context, result.context.title, heads, places, rows, depth, notes, len(rows), how, said)
 
 
 def _charted(result: RunResult, table: Table) -> int:
-    """The place of the column that bars are drawn of: the one named, else the first. Raises UnknownName, RequestError."""
+    """The place of the column that bars are drawn of: the one named, else the first. Raises UnknownName,
+    RequestError.
+    """
     if result.report.chart in ("", "none") or not table.measures:
         return 0
-    return len(table.dimensions) + drawn(table, result.report.charted[1])
+    names = result.report.charted[1].split(",")
+    one = table.measures[drawn(table, names[0].strip() if len(names) > 1 else result.report.charted[1])]
+    total = next(i for i, c in enumerate(table.measures) if c.measure == one.measure and c.across_total)
+    return len(table.dimensions) + total
 
 
 def drawn(table: Table, name: str) -> int:
-    """Which measure column of a table to draw: the one of that heading, else the first. Raises UnknownName, RequestError."""
+    """Which measure column of a table to draw: the one of that heading, else the first. Raises UnknownName,
+    RequestError.
+    """
     places = {c.label.lower(): i for i, c in reversed(list(enumerate(table.measures)))}
     if name and name.lower() not in places:
         raise UnknownName.of("column", name, [c.label for c in table.measures], where="to draw")
@@ -319,7 +337,7 @@ def drawn(table: Table, name: str) -> int:
 
 
 def _of_records(records: Records, how: Display) -> Grid:
-    known = [(c[0], c[1]) for c in records.columns]
+    known = [(c.name, c.label) for c in records.columns]
     hidden = {"start": ("finish",), "finish": ("start",), "none": ("start", "finish"), "both": ()}[how.times]
     places = [_place(name, known) for name in how.columns]
     if not places:
@@ -328,6 +346,7 @@ def _of_records(records: Records, how: Display) -> Grid:
     heads = tuple(Head(name, heading, kind, scale, "", unit) for name, heading, kind, unit, scale in columns)
     below = tuple(h.name for h in heads if h.name in records.second)
     return Grid(
-        records.context, records.title, heads, tuple(places), records.rows, 1, records.notes, records.total, how, second=below,
+        records.context, records.title, heads, tuple(places), records.rows, 1, records.notes, records.total, how,
+        second=below,
         listing=True,
     )  # fmt: skip

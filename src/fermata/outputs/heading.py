@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from fermata.outputs.formats import ISO, clean, clock, day, local
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import ALL, Context
 from fermata.timeline.words import stamp
 from fermata.timeline.zones import zone
@@ -12,7 +12,9 @@ __all__ = ["exactly", "made_by", "subtitle"]
 
 
 def subtitle(context: Context, under: str = "") -> list[str]:
-    """Period with zone, filters, freshness and view, those that say something; the period not if `under` said it above."""
+    """Period with zone, filters, freshness and view, those that say something; the period not if `under` said it
+    above.
+    """
     tz = zone(context.zone)
     words = context.period if context.period_text != "all" else f"everything: {context.period}"
     asked = f" ({context.period_text})" if context.period_text not in ("all", context.period) else ""
@@ -20,7 +22,7 @@ def subtitle(context: Context, under: str = "") -> list[str]:
     filters = clean(context.filters) if context.filters != "all events" else ""
     period = f"{words}, {context.zone}{asked}" if words != under else ""
     view = context.view if context.view != ALL else ""
-    return [part for part in (period, filters, fresh, view) if part]
+    return [part for part in (period, filters, fresh, view, context.clock) if part]
 
 
 def exactly(context: Context) -> str:

@@ -1,4 +1,4 @@
-"""JSON: the whole result, its context and caveats included. JSON Lines: its rows alone, one object a line."""
+"""JSON: the whole result, its context and notes included. JSON Lines: its rows alone, one object a line."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from fermata.outputs.delimited import grids, headings
 from fermata.outputs.formats import Show, data
 from fermata.outputs.grid import Block, Grid, of
 from fermata.outputs.writing import Progress, bare
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer, Context, Page, PagePart, Records, RunResult
 from fermata.timeline.zones import zone
 
@@ -26,7 +26,8 @@ UNSEEN = re.compile("[\x7f-\x9f\u202a-\u202e\u2066-\u2069\u2028\u2029\ud800-\udf
 def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> None:
     """The result as one JSON object. Durations are seconds, times ISO 8601 with offset, money and decimals texts.
 
-    Each row has its `level`: as many dimensions as it tells apart, 0 for the grand total. A page has `parts`, each such an object.
+    Each row has its `level`: as many dimensions as it tells apart, 0 for the grand total. A page has `parts`, each such
+    an object.
     """
     pieces = _page(item, bare(how), progress) if isinstance(item, Page) else _whole(item, bare(how), progress)
     for piece in pieces:

@@ -10,7 +10,7 @@ from fermata.outputs.formats import clean, people
 from fermata.outputs.grid import Grid, of
 from fermata.outputs.heading import made_by, subtitle
 from fermata.outputs.writing import Progress
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer, Page, Records, RunResult
 
 __all__ = ["write"]

@@ -14,7 +14,7 @@ from fermata.outputs.formats import local
 from fermata.outputs.grid import Grid, Head
 from fermata.outputs.json import context_of
 from fermata.outputs.writing import Progress, bare
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer
 from fermata.timeline.zones import zone
 
@@ -24,8 +24,8 @@ __all__ = ["schema", "tables", "write"]
 def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> None:
     """A row group for each block, compressed. The context stands in the file's metadata under `fermata`, as JSON.
 
-    Durations are 64-bit microseconds, times timestamps with the zone, money and decimals exact. Raises RequestError for figures below each
-    other, whose column has no one type.
+    Durations are 64-bit microseconds, times timestamps with the zone, money and decimals exact. Raises RequestError for
+    figures below each other, whose column has no one type.
     """
     import pyarrow.parquet as pq
 
@@ -45,7 +45,8 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> Non
 def tables(item: Answer, how: Display, *, named: bool = False) -> Iterator[tuple[Grid, Any]]:
     """The rows as Arrow tables, an empty one first, so that the types are known in any case.
 
-    Columns are called by heading, or with `named` by the names of fields; those of a page have the part's title in front.
+    Columns are called by heading, or with `named` by the names of fields; those of a page have the part's title in
+    front.
     """
     import pyarrow as pa
 

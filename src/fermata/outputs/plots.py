@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from fermata.outputs.drawing import OTHER, Drawing
+from fermata.outputs.canvas import Drawing
+from fermata.outputs.drawing import OTHER
 
 __all__ = ["DARK", "LIGHT", "PLOTS", "Look"]
 
@@ -17,7 +18,9 @@ ROOM, LETTERS = 16, 110  # names of times that fit side by side when turned, let
 
 @dataclass(frozen=True, slots=True)
 class Look:
-    """Colours: ground, ink, soft ink, lines, those of the series in order (told apart without red and green), the others' grey."""
+    """Colours: ground, ink, soft ink, lines, those of the series in order (told apart without red and green), the
+    others' grey.
+    """
 
     ground: str
     ink: str
@@ -32,7 +35,20 @@ LIGHT = Look(
     "#23282f",
     "#5b6470",
     "#c9ced6",
-    ("#1f6fa8", "#e08a1e", "#21866b", "#a4568f", "#58b0e0", "#8a6d3b"),
+    (
+        "#1f6fa8",
+        "#e08a1e",
+        "#21866b",
+        "#a4568f",
+        "#58b0e0",
+        "#8a6d3b",
+        "#5c63b0",
+        "#b8475a",
+        "#7fae3d",
+        "#3c4a57",
+        "#d9b84a",
+        "#00897b",
+    ),
     "#9aa1ab",
 )
 DARK = Look(
@@ -40,7 +56,20 @@ DARK = Look(
     "#e7eaee",
     "#a7b0bc",
     "#3c444f",
-    ("#5aa9e0", "#f0a848", "#4cbf9c", "#d78cc2", "#9ad4f5", "#cdb98a"),
+    (
+        "#5aa9e0",
+        "#f0a848",
+        "#4cbf9c",
+        "#d78cc2",
+        "#9ad4f5",
+        "#cdb98a",
+        "#a3a8ec",
+        "#ee8a9a",
+        "#b5dc7b",
+        "#b7c2cc",
+        "#f2dc8b",
+        "#5fd3c4",
+    ),
     "#7d8692",
 )
 
@@ -96,8 +125,12 @@ def _short(name: str, most: int = 28) -> str:
 
 def _legend(axes: Any, found: Drawing, look: Look) -> None:
     if len(found.series) > 1:
+        from matplotlib.patches import Patch
+
+        patches = [Patch(color=c, label=n) for n, c in zip(found.series, _colours(found, look), strict=True)]
         shown = axes.legend(
-            loc="lower left", bbox_to_anchor=(0, 1.0), ncols=min(len(found.series), 4), frameon=False, fontsize=8, handlelength=1,
+            handles=patches, loc="lower left", bbox_to_anchor=(0, 1.0), ncols=min(len(found.series), 4), frameon=False,
+            fontsize=8, handlelength=1,
             handleheight=1, borderaxespad=0.2, columnspacing=1.4,
         )  # fmt: skip
         for text in shown.get_texts():
@@ -116,13 +149,31 @@ def _unknown(axes: Any, found: Drawing, look: Look) -> None:
             axes.axvspan(i - 0.5, i + 0.5, facecolor="none", edgecolor=look.line, hatch="////", linewidth=0)
 
 
+def _hatched(bars: Any, found: Drawing, look: Look) -> None:
+    """Bars of units that are not whole look so."""
+    for i in found.unfinished:
+        bars[i].set(alpha=0.6, hatch="////", edgecolor=look.ground, linewidth=0)
+
+
+def _open_ends(axes: Any, found: Drawing, values: list[float], colour: str, look: Look) -> None:
+    """Points of units that are not whole are hollow, and what leads to them is dashed."""
+    for i in found.unfinished:
+        for a, b in ((i - 1, i), (i, i + 1)):
+            if a >= 0 and b < len(values) and values[a] == values[a] and values[b] == values[b]:
+                axes.plot([a, b], [values[a], values[b]], color=look.ground, linewidth=2.4)
+                axes.plot([a, b], [values[a], values[b]], color=colour, linewidth=1.4, linestyle=(0, (2, 2)))
+        if values[i] == values[i]:
+            axes.plot([i], [values[i]], "o", markersize=4.5, markerfacecolor=look.ground, markeredgecolor=colour)
+
+
 def bar(axes: Any, found: Drawing, look: Look) -> None:
     """Bars side by side."""
     count = len(found.series)
     wide = 0.8 / count
     for n, (name, line, colour) in enumerate(zip(found.series, found.figures, _colours(found, look), strict=True)):
         places = [i + (n - (count - 1) / 2) * wide for i in range(len(line))]
-        axes.bar(places, [v or 0 for v in line], width=wide * 0.94, color=colour, label=name)
+        bars = axes.bar(places, [v or 0 for v in line], width=wide * 0.94, color=colour, label=name)
+        _hatched(bars, found, look)
         for x, v in zip(places, line, strict=True):
             if v == 0:  # zero is a figure: a mark on the line
                 axes.plot([x], [0], marker="_", color=colour, markersize=5, clip_on=False)
@@ -134,7 +185,8 @@ def stacked(axes: Any, found: Drawing, look: Look) -> None:
     ground = [0.0] * len(found.names)
     for name, line, colour in zip(found.series, found.figures, _colours(found, look), strict=True):
         values = [v or 0 for v in line]
-        axes.bar(range(len(line)), values, bottom=ground, width=0.76, color=colour, label=name)
+        bars = axes.bar(range(len(line)), values, bottom=ground, width=0.76, color=colour, label=name)
+        _hatched(bars, found, look)
         ground = [g + v for g, v in zip(ground, values, strict=True)]
     _finish(axes, found, look)
 
@@ -152,6 +204,7 @@ def line(axes: Any, found: Drawing, look: Look) -> None:
     for name, figures, colour in zip(found.series, found.figures, _colours(found, look), strict=True):
         values = _gone(figures)
         axes.plot(range(len(values)), values, color=colour, linewidth=1.8, solid_capstyle="round")
+        _open_ends(axes, found, values, colour, look)
         alone = [i for i, v in enumerate(values) if v == v and not _beside(values, i)]
         axes.plot(alone, [values[i] for i in alone], "o", color=colour, markersize=4)
         last = max((i for i, v in enumerate(values) if v == v), default=None)
@@ -175,7 +228,8 @@ def _ended(axes: Any, ends: list[tuple[float, int, str, str]], count: int) -> No
     for value, _, name, colour in sorted(ends):
         at = max(value, at + apart)
         axes.annotate(
-            _short(name, 22), (count - 1, at), xytext=(8, 0), textcoords="offset points", va="center", fontsize=8, color=colour,
+            _short(name, 22), (count - 1, at), xytext=(8, 0), textcoords="offset points", va="center", fontsize=8,
+            color=colour,
             annotation_clip=False,
         )  # fmt: skip
 
@@ -197,7 +251,8 @@ def ranked(axes: Any, found: Drawing, look: Look) -> None:
     """Horizontal bars, the largest on top, each with its figure."""
     values, texts = found.figures[0], found.texts[0]
     colours = [look.other if n.startswith(OTHER) else look.series[0] for n in found.names]
-    axes.barh(range(len(values)), values, color=colours, height=0.68)
+    bars = axes.barh(range(len(values)), values, color=colours, height=0.68)
+    _hatched(bars, found, look)
     axes.set_yticks(range(len(values)), [_short(n, 44) for n in found.names])
     axes.invert_yaxis()
     axes.set_ylim(len(values) - 0.4, -0.6)
@@ -208,7 +263,8 @@ def ranked(axes: Any, found: Drawing, look: Look) -> None:
     for i, (value, text) in enumerate(zip(values, texts, strict=True)):
         side = 4 if value >= 0 else -4
         axes.annotate(
-            text, (value, i), xytext=(side, 0), textcoords="offset points", va="center", ha="left" if side > 0 else "right", fontsize=8,
+            text, (value, i), xytext=(side, 0), textcoords="offset points", va="center",
+            ha="left" if side > 0 else "right", fontsize=8,
             color=look.ink, annotation_clip=False,
         )  # fmt: skip
 

@@ -6,7 +6,7 @@ import dataclasses
 import io
 
 from fermata.outputs import write
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer, Page, Records, RunResult
 
 __all__ = ["expected", "rows_of"]
@@ -29,7 +29,12 @@ def expected(item: Answer, form: str, how: Display) -> str:
     count = min(SAMPLE, len(item.rows))
     each = (many[0] - few[0]) / max(count - 10, 1)
     size = few[0] + each * (len(item.rows) - 10)
-    pages = f"about {max(round(many[1] * len(item.rows) / count), 1):,} pages, " if many[1] else ""
+    if not many[1]:
+        return f"about {size / 1e6:,.1f} MB"
+    whole = max(round(many[1] * len(item.rows) / count), 1)
+    asked = sum(map(how.page_chosen, range(1, whole + 1)))
+    pages = f"about {whole:,} pages, " if asked == whole else f"{asked:,} of about {whole:,} pages, "
+    size *= asked / whole
     return f"{pages}about {size / 1e6:,.1f} MB"
 
 

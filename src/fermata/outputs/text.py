@@ -14,7 +14,7 @@ from fermata.outputs.formats import ISO, people
 from fermata.outputs.grid import Grid, of
 from fermata.outputs.heading import made_by, subtitle
 from fermata.outputs.writing import Progress
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer, Page, Records, RunResult
 from fermata.timeline.zones import zone
 
@@ -43,9 +43,9 @@ def render(
 ) -> str:
     """The whole output as text. With `most_rows`, a longer table is cut and the cut is stated with its count.
 
-    With `width`, a wider table is set in blocks below each other, the first columns repeated; nothing is left out. A page that has one
-    part for each value has a form feed between them when it goes to a file. `under` is a period said above already. With `made`, exact
-    period, who made it when with which version stand at the end.
+    With `width`, a wider table is set in blocks below each other, the first columns repeated; nothing is left out. A
+    page that has one part for each value has a form feed between them when it goes to a file. `under` is a period said
+    above already. With `made`, exact period, who made it when with which version stand at the end.
     """
     if isinstance(item, Page):
         return _page(item, how, colour, most_rows, width, made)
@@ -64,7 +64,7 @@ def render(
         shown_figure = people(item.figure, kind, scale, zone(grid.context.zone), None, how)
         lines += [
             "",
-            f"{_styled('Figure', BOLD, colour)}  {shown_figure}, from {item.total:,} record{'s' * (item.total != 1)}",
+            f"{_styled('Figure', BOLD, colour)}  {shown_figure}, from {item.total:,} event{'s' * (item.total != 1)}",
         ]
     lines += _notes(grid.notes, colour, width)
     lines += ["", *made_by(grid.context, how)] if made else []
@@ -112,11 +112,11 @@ def _page(page: Page, how: Display, colour: bool, most_rows: int | None, width: 
 
 def _without_notes(item: RunResult | Records, said: set[str]) -> RunResult | Records:
     """The part without the notes that parts above it said already."""
-    notes = item.caveats if isinstance(item, RunResult) else item.notes
+    notes = item.notes
     kept = tuple(n for n in notes if n not in said)
     said.update(kept)
     if isinstance(item, RunResult):
-        return dataclasses.replace(item, caveats=kept)
+        return dataclasses.replace(item, notes=kept)
     return dataclasses.replace(item, notes=kept)
 
 
@@ -155,8 +155,13 @@ def _table(grid: Grid, colour: bool, width: int | None) -> Iterator[str]:
     for n, block in enumerate(blocks):
         if n:
             yield ""
-        for head in heads:
-            yield _styled(_line(head, widths, right, block), BOLD, colour)
+        for at, head in enumerate(heads):
+            line = _line(head, widths, right, block)
+            if bars and not n and at == len(heads) - 1:  # which column they are of
+                above = grid.heads[grid.chart].above
+                line += " " * (sum(widths[i] + 2 for i in block) - _width(line))
+                line += f"{above} {grid.heads[grid.chart].label}" if above else grid.heads[grid.chart].label
+            yield _styled(line, BOLD, colour)
         for number, ((level, _), texts) in enumerate(zip(rows, cells, strict=True)):
             line = _line(texts, widths, right, block)
             bar = bars[number] if bars and not n else ""
@@ -169,7 +174,9 @@ def _table(grid: Grid, colour: bool, width: int | None) -> Iterator[str]:
 
 
 def _bars(grid: Grid, rows: Rows) -> list[str]:
-    """A bar of block characters for each row of the body, in eighths of a character; none for totals and for less than nothing."""
+    """A bar of block characters for each row of the body, in eighths of a character; none for totals and for less than
+    nothing.
+    """
     found = [Decimal(row[grid.chart] or 0) if level >= grid.depth else Decimal(0) for level, row in rows]
     most = Decimal(0)
     for v in found:
@@ -190,7 +197,9 @@ def _fitted(heads: list[list[str]], cells: list[list[str]], width: int | None) -
 
 
 def _blocks(widths: list[int], kept: int, width: int | None, below: list[int]) -> list[list[int]]:
-    """The columns of each block: the first `kept` in all of them, then as many others as fit; those set `below` the rows are in none."""
+    """The columns of each block: the first `kept` in all of them, then as many others as fit; those set `below` the
+    rows are in none.
+    """
     first = list(range(kept))
     blocks: list[list[int]] = [list(first)]
     for i in (i for i in range(kept, len(widths)) if i not in below):

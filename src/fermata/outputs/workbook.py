@@ -7,10 +7,11 @@ from datetime import UTC
 from typing import IO, Any
 
 from fermata.errors import DataError
-from fermata.outputs.drawing import OTHER, Drawing
+from fermata.outputs.canvas import Drawing
+from fermata.outputs.drawing import OTHER
 from fermata.outputs.formats import clean
 from fermata.outputs.plots import LIGHT
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer
 
 __all__ = ["Book", "charted"]
@@ -27,7 +28,9 @@ KINDS = {
 
 
 class Book:
-    """An open workbook. `told` are further notes for its last sheet, `cut` counts texts that were too long for a cell."""
+    """An open workbook. `told` are further notes for its last sheet, `cut` counts texts that were too long for a
+    cell.
+    """
 
     last_row = 1_048_575  # rows of a sheet below its header
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 
 __all__ = ["Progress", "ahead", "bare", "silent"]
 

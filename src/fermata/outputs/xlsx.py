@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
+import re
 import tempfile
 import textwrap
 from collections.abc import Callable, Iterable
-from datetime import datetime
+from datetime import date, datetime
 from decimal import Decimal
 from typing import IO, Any
 
 from fermata.errors import RequestError
 from fermata.outputs import drawing
 from fermata.outputs.columns import local_times
-from fermata.outputs.formats import BYTES, SPENT, Typed, clean, local, people, unit_of
+from fermata.outputs.formats import Typed, clean, local, people, unit_of
 from fermata.outputs.grid import Grid, Head, of
 from fermata.outputs.heading import exactly, made_by, subtitle
 from fermata.outputs.workbook import Book, charted
 from fermata.outputs.writing import Progress
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
+from fermata.reports.definition.parts import BYTES, SPENT
 from fermata.reports.result import Answer, Page, Records, RunResult
 from fermata.timeline.zones import zone
 
@@ -26,6 +28,7 @@ __all__ = ["write"]
 LONGEST = 32_767  # characters of a cell
 EPOCH = datetime(1899, 12, 30)  # what spreadsheets count days from
 DAY = 86_400_000_000
+ISO_DAY = re.compile(r"\d{4}-\d\d-\d\d")
 DATES = {"year first": "yyyy-mm-dd", "day first": "dd/mm/yyyy", "month first": "mm/dd/yyyy"}
 SAMPLE = 200  # rows that widths are judged by
 Cell = Callable[[int, int, Any, Any], int]
@@ -34,7 +37,8 @@ Cell = Callable[[int, int, Any, Any], int]
 def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> None:
     """Real dates, durations (days, shown as [h]:mm:ss), numbers and money; texts are never formulas or links.
 
-    Rows beyond what a sheet holds go on to further sheets under the same header. Memory is bounded; the same input gives the same bytes.
+    Rows beyond what a sheet holds go on to further sheets under the same header. Memory is bounded; the same input
+    gives the same bytes.
     """
     with tempfile.TemporaryDirectory(prefix="fermata-") as aside:
         book = Book(out, aside, item, how)
@@ -132,7 +136,9 @@ def _flat(book: Book, grid: Grid, name: str, progress: Progress) -> None:
 
 
 def _headed(book: Book, sheet: Any, grid: Grid, at: int) -> None:
-    """The header at a row, what runs across above it; in the first row of a sheet both in one. Columns as wide as they need."""
+    """The header at a row, what runs across above it; in the first row of a sheet both in one. Columns as wide as they
+    need.
+    """
     above = book.style(bold=True)
     left, right = (
         book.style(bold=True, bottom=1, text_wrap=True, valign="top", align=side) for side in ("left", "right")
@@ -167,7 +173,9 @@ def _cells(book: Book, sheet: Any, head: Head, grid: Grid, *, bold: bool = False
         return _mixed(book, sheet, grid, bold), None
     form, number = _number(head, grid)
     if number is None:
-        return _text(book, sheet, head, grid), book.style(bold=bold) if bold else None
+        date_field = {"num_format": DATES[grid.how.dates], "align": "left"} if head.name == "day" else {}
+        style = {**({"bold": True} if bold else {}), **date_field}
+        return _text(book, sheet, head, grid), book.style(**style) if style else None
 
     def put(row: int, column: int, value: Any, style: Any) -> int:
         return int(sheet.write_number(row, column, number(value), style))
@@ -223,6 +231,8 @@ def _text(book: Book, sheet: Any, head: Head, grid: Grid) -> Cell:
     tz = zone(grid.context.zone)
 
     def put(row: int, column: int, value: Any, style: Any) -> int:
+        if head.name == "day" and isinstance(value, str) and ISO_DAY.fullmatch(value):
+            return int(sheet.write_number(row, column, (date.fromisoformat(value) - EPOCH.date()).days, style))
         text = clean(value) if isinstance(value, str) else people(value, head.kind, head.scale, tz)
         if len(text) > LONGEST:
             book.cut += 1
@@ -243,7 +253,9 @@ def _mixed(book: Book, sheet: Any, grid: Grid, bold: bool) -> Cell:
 
 
 def _widths(sheet: Any, grid: Grid, heads: list[str]) -> list[int]:
-    """Makes columns as wide as their first rows and the words of their headings need; returns the letters that headings have room for."""
+    """Makes columns as wide as their first rows and the words of their headings need; returns the letters that headings
+    have room for.
+    """
     lines = grid.first(SAMPLE).lines()
     wides = []
     for i, heading in enumerate(heads):
@@ -279,7 +291,7 @@ def _about(book: Book, item: Answer, how: Display, notes: list[str]) -> None:
     if isinstance(item, Page) and item.verdict:
         lines.append(("Verdict", item.verdict))
         lines += [("Part", f"{p.mark}{p.title}") for p in item.parts if p.mark]
-    said = [n for one in items for n in (one.caveats if isinstance(one, RunResult) else one.notes)]
+    said = [n for one in items for n in one.notes]
     own = list(item.notes) if isinstance(item, Page) else []
     cut = [f"{book.cut:,} texts longer than {LONGEST:,} characters were cut; they end in …"] if book.cut else []
     lines += [("Note", n) for n in dict.fromkeys([*own, *said, *notes, *book.told, *cut])]

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 from fermata.outputs.formats import Show, data
 from fermata.outputs.grid import Grid, of
 from fermata.outputs.writing import Progress, bare
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer, Context, Page, Records, RunResult
 
 __all__ = ["write"]
@@ -22,9 +22,11 @@ MARKS = str.maketrans(WRITTEN)
 
 
 def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> None:
-    """One `result`, or a `page` of parts. Durations are ISO 8601 in seconds (PT7509S), times ISO 8601 with offset, money decimal.
+    """One `result`, or a `page` of parts. Durations are ISO 8601 in seconds (PT7509S), times ISO 8601 with offset,
+    money decimal.
 
-    Characters that XML 1.0 cannot hold at all stand as U+FFFD; direction overrides and the like as character references.
+    Characters that XML 1.0 cannot hold at all stand as U+FFFD; direction overrides and the like as character
+    references.
     """
     out.write(b'<?xml version="1.0" encoding="UTF-8"?>\n')
     how = bare(how)
@@ -74,7 +76,10 @@ def _rows(grid: Grid, out: IO[bytes], progress: Progress) -> None:
 def _context(context: Context, title: str, notes: tuple[str, ...], out: IO[bytes], how: Display) -> None:
     exact = f' exact="{escaped(context.period_exact)}"' if context.period_exact else ""
     author = f' by="{escaped(how.author)}"' if how.author else ""
-    made = f'at="{context.made_at.isoformat()}"{author} version="{escaped(context.version)}" plan="{escaped(context.plan)}"'
+    made = (
+        f'at="{context.made_at.isoformat()}"{author} version="{escaped(context.version)}" '
+        f'plan="{escaped(context.plan)}"'
+    )
     _put(out, f"<title>{escaped(title)}</title>")
     _put(out, f'<period zone="{escaped(context.zone)}"{exact}>{escaped(context.period)}</period>')
     _put(out, f'<filters view="{escaped(context.view)}">{escaped(context.filters)}</filters>')

@@ -21,7 +21,9 @@ __all__ = ["Directory"]
 
 @dataclass(frozen=True)
 class Directory:
-    """The registers declared, each read when first needed. `zone` is the workspace's: dates in registers are its days."""
+    """The registers declared, each read when first needed. `zone` is the workspace's: dates in registers are its
+    days.
+    """
 
     tables: Mapping[str, RegisterMap]
     base: Path
@@ -72,8 +74,8 @@ class Directory:
     def rows(
         self, schema: LogSchema, wanted: Iterable[str], start: datetime | None, end: datetime
     ) -> list[tuple[Field, Register, tuple[str, ...], bool, list[dict[str, Any]]]]:
-        """For each field among `wanted` (attributes count for their field): its register, the attributes to add, whether one
-        row per text covers all of naive UTC [start, end), and the rows themselves.
+        """For each field among `wanted` (attributes count for their field): its register, the attributes to add,
+        whether one row per text covers all of naive UTC [start, end), and the rows themselves.
         """
         asked: dict[str, list[str]] = {}
         for name in wanted:
@@ -105,8 +107,8 @@ class Directory:
     def meant(self, field: Field, value: str) -> tuple[list[str], bool]:
         """The values to look for when somebody filters `field` by `value`, and whether a register knows it.
 
-        A person or thing stands for all its names, a unit of a tree for itself and everything below. Raises RequestError where a
-        name could mean several.
+        A person or thing stands for all its names, a unit of a tree for itself and everything below. Raises
+        RequestError where a name could mean several.
         """
         register = self.of(field)
         if register is None:

@@ -187,7 +187,8 @@ def _shared_names(versions: list[Version]) -> list[str]:
         for one, two in itertools.pairwise(ordered):
             if one.id != two.id and two.since < one.until:
                 found.append(
-                    f"{one.place} and {two.place}: {kind} {text} belongs to {one.id} and to {two.id} on {_day(two.since)}"
+                    f"{one.place} and {two.place}: {kind} {text} belongs to {one.id} and to {two.id} on "
+                    f"{_day(two.since)}"
                 )
     return found
 

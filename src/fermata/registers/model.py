@@ -20,18 +20,13 @@ from __future__ import annotations
 
 from typing import Any, Self
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from fermata.fields import checked_name
 from fermata.intake.mapping import DatabaseMap
+from fermata.strict import Strict
 
 __all__ = ["AttributeMap", "LinkMap", "NameMap", "RegisterMap"]
-
-
-class Strict(BaseModel):
-    """A table in which an unknown key is an error, and which never changes."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
 
 
 def _short(data: Any) -> Any:

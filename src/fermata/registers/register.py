@@ -81,7 +81,9 @@ class Register:
         return {one: tuple(sorted(under(one))) for one in children}
 
     def fields(self, field: str) -> list[Field]:
-        """What events gain by it: `user.department` and so on, `user.id`, and in a tree `place.parent` and `place.top`."""
+        """What events gain by it: `user.department` and so on, `user.id`, and in a tree `place.parent` and
+        `place.top`.
+        """
         made = [
             Field(f"{field}.{name}", "tags" if m.separator else "text", names=name)
             for name, m in self.table.attributes.items()
@@ -113,7 +115,8 @@ class Register:
         return (version.id,) if kind == f"{self.name} id" else version.names.get(kind, ())
 
     def rows(self, kind: str, attributes: Iterable[str], start: datetime | None, end: datetime) -> list[dict[str, Any]]:
-        """Names of a kind with what they mean: text, since, until, label and the attributes, cut to naive UTC [start, end).
+        """Names of a kind with what they mean: text, since, until, label and the attributes, cut to naive UTC [start,
+        end).
 
         Versions that follow each other without a difference are joined. One text never has two rows at a time.
         """
@@ -147,7 +150,9 @@ class Register:
         return sorted(self.labels[i] for i in ids)
 
     def written(self, labels: Iterable[str]) -> list[str]:
-        """Every text that stands for those of the labels: ids, labels and names, for attributes that name a unit of this tree."""
+        """Every text that stands for those of the labels: ids, labels and names, for attributes that name a unit of
+        this tree.
+        """
         kept = set(labels)
         texts = {
             t for v in self.versions if self.labels[v.id] in kept for t in (v.id, v.label, *sum(v.names.values(), ()))

@@ -21,8 +21,8 @@ __all__ = ["Narrowed", "Scope", "pseudonym"]
 
 @dataclass(frozen=True)
 class Scope:
-    """The events there are: those whose `field` has one of the `values`. It is a field (`user`) or what a register says of one at
-    the event's start (`user.department`); `words` say it to people.
+    """The events there are: those whose `field` has one of the `values`. It is a field (`user`) or what a register says
+    of one at the event's start (`user.department`); `words` say it to people.
     """
 
     field: str

@@ -1,1 +1,1 @@
-"""Definitions to results: the report model, its resolution to a plan, and the run."""
+"""Definitions to answers: definition, compile, execute."""

@@ -5,22 +5,37 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from fermata.analysis.explain import Step
 from fermata.analysis.plan import Plan
 from fermata.analysis.table import Table
 from fermata.errors import UnknownName
-from fermata.reports.model import Report
+from fermata.reports.definition.report import Report
 
 ALL = "all data"  # whose view: nobody's in particular
+UNEXAMINED = "nothing examined"  # the verdict of a check that had nothing to look at
 
-__all__ = ["ALL", "Answer", "Context", "Page", "PagePart", "Records", "RunResult"]
+__all__ = ["ALL", "UNEXAMINED", "Answer", "ColumnDef", "Context", "Page", "PagePart", "Records", "RunResult"]
+
+
+class ColumnDef(NamedTuple):
+    """A column of a listing: its name, its heading, the type of its values, and of amounts the unit and the decimals
+    kept in them.
+    """
+
+    name: str
+    label: str
+    type: str = "text"
+    unit: str = ""
+    scale: int = 0
 
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """What stands above and below every output. Times are aware UTC. `view` says whose view of the data it is."""
+    """What stands above and below every output. Times are aware UTC. `view` says whose view of the data it is, `clock`
+    that the workspace's own clock stands still.
+    """
 
     title: str
     period: str
@@ -33,46 +48,49 @@ class Context:
     version: str
     plan: str
     view: str = ALL
+    clock: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class RunResult:
-    """A finished run. `caveats` are what a reader must know; `steps` what each filter took away, if asked for; `place` is where its
-    events are, as they were then.
+    """A finished run. `notes` are what a reader must know; `steps` what each filter took away, if asked for; `place` is
+    where its events are, as they were then.
     """
 
     report: Report
     plan: Plan
     table: Table
     context: Context
-    caveats: tuple[str, ...]
+    notes: tuple[str, ...]
     steps: tuple[tuple[str, tuple[Step, ...]], ...] = ()
     place: Any = field(default=None, repr=False, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
 class Records:
-    """The events behind a figure. `columns` are (name, label, type, unit, scale); `total` counts all there are.
+    """The events behind a figure. `total` counts all there are.
 
-    Each row ends with file, record number and, behind a figure, the contribution; `figure` is the cell they explain (None
-    for a share, whose records are those of its measure). The columns named by `second` are set on a line below each record
-    where the output is for people.
+    Each row ends with file, record number and, behind a figure, the contribution; `figure` is the cell they explain
+    (None for a share, whose records are those of its measure). The columns named by `second` are set on a line below
+    each record where the output is for people. `earlier` are events that began before the period and last into it,
+    where these are not among the rows.
     """
 
     title: str
     context: Context
-    columns: tuple[tuple[str, str, str, str, int], ...]
+    columns: tuple[ColumnDef, ...]
     rows: Sequence[tuple[Any, ...]]
     total: int
     figure: Any = None
     notes: tuple[str, ...] = field(default=())
     second: tuple[str, ...] = ()
+    earlier: Sequence[tuple[Any, ...]] = field(default=(), compare=False, repr=False)
 
 
 @dataclass(frozen=True, slots=True)
 class PagePart:
-    """One part of a page: its answer, or why there is none; `verdict` is what is wrong with it ("" for nothing, None where
-    nothing is expected of it).
+    """One part of a page: its answer, or why there is none; `verdict` is what is wrong with it ("" for nothing, None
+    where nothing is expected of it).
     """
 
     title: str
@@ -82,14 +100,16 @@ class PagePart:
 
     @property
     def mark(self) -> str:
-        """What stands before its title: whether it is in order, or what is wrong; "" where nothing is expected of it."""
+        """What stands before its title: whether it is in order, or what is wrong; "" where
+        nothing is expected of it.
+        """
         return "" if self.verdict is None else f"[{self.verdict or 'in order'}] "
 
 
 @dataclass(frozen=True, slots=True)
 class Page:
-    """Several answers under one title. `verdict` sums up what is expected of the parts; "" where nothing is. With `breaks` each
-    part begins a page of its own.
+    """Several answers under one title. `verdict` sums up what is expected of the parts; "" where nothing is. With
+    `breaks` each part begins a page of its own.
     """
 
     title: str
@@ -98,6 +118,11 @@ class Page:
     verdict: str = ""
     notes: tuple[str, ...] = ()
     breaks: bool = False
+
+    @property
+    def in_order(self) -> bool:
+        """Whether every point is as expected of it; one that examined nothing is not."""
+        return not any(p.verdict for p in self.parts)
 
     def part(self, text: str) -> PagePart:
         """The part of that number (from 1) or title. Raises UnknownName."""

@@ -32,8 +32,8 @@ Edges = list[tuple[datetime, datetime]]
 class Hours:
     """Named hours: per weekday from Monday the windows of wall-clock minutes [from, to); beyond 1440 is the next day.
 
-    `holidays` are local dates on which nothing opens (`closed`), nothing else does (`only`), or that change nothing (`as usual`).
-    A window belongs to the day it begins on. `outside` turns everything round.
+    `holidays` are local dates on which nothing opens (`closed`), nothing else does (`only`), or that change nothing
+    (`as usual`). A window belongs to the day it begins on. `outside` turns everything round.
     """
 
     name: str
@@ -86,6 +86,8 @@ def _window(text: str) -> tuple[int, int]:
     a, b = int(m[1]) * 60 + int(m[2]), int(m[3]) * 60 + int(m[4])
     if max(a, b) > DAY:
         raise RequestError(f"{text!r}: a day ends at 24:00")
+    if a == b:
+        raise RequestError(f"{text!r} lasts no time; the whole day is 00:00-24:00")
     return (a, b) if b > a else (a, b + DAY)
 
 

@@ -8,10 +8,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import contextlib
+import re
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
+from fermata.digest import apart
 from fermata.errors import RequestError
 from fermata.timeline import forms, words
 from fermata.timeline.cycles import Calendar
@@ -23,6 +26,11 @@ EXAMPLES = (
     "2026-03, 2026-W14, 2026-Q2, 2026-03-02, 2026-03-01/2026-03-15, 2026-03-02T08:00/PT12H, "
     "yesterday, last week, last 7 days, last 24 hours, month to date, all"
 )
+MEANT = (  # forms of dates that are understood well enough to answer with the right one
+    ("%d/%m/%Y", "%Y-%m-%d"), ("%m/%d/%Y", "%Y-%m-%d"), ("%d.%m.%Y", "%Y-%m-%d"), ("%Y/%m/%d", "%Y-%m-%d"),
+    ("%d %B %Y", "%Y-%m-%d"), ("%d %b %Y", "%Y-%m-%d"), ("%B %Y", "%Y-%m"), ("%b %Y", "%Y-%m"), ("%m/%Y", "%Y-%m"),
+)  # fmt: skip
+USUAL = ("today", "yesterday", "this week", "last week", "this month", "last month", "this year", "last year")
 LAST_MINUTE = (time(23, 59), time(23, 59, 59))
 CLOCK_UNITS = {"hour": timedelta(hours=1), "minute": timedelta(minutes=1)}
 
@@ -38,10 +46,10 @@ class Stretch:
     start: datetime
     end: datetime
     calendar: Calendar
-    text: str
-    relative: bool = False
-    days: tuple[date, date] | None = None
-    notes: tuple[str, ...] = ()
+    text: str = field(metadata=apart("how it was asked for"))
+    relative: bool = field(default=False, metadata=apart("how it was asked for"))
+    days: tuple[date, date] | None = field(default=None, metadata=apart("the same instants as days"))
+    notes: tuple[str, ...] = field(default=(), metadata=apart("words"))
 
     @property
     def words(self) -> str:
@@ -188,7 +196,20 @@ def _read(text: str, calendar: Calendar) -> object:
         ]
         if False not in ends and not all(isinstance(e, forms.Duration) for e in ends) and ends != [None, None]:
             return _Interval(*ends)  # type: ignore[arg-type]  # False is ruled out above
-    raise RequestError(f"cannot read the period {text!r}; periods are written like {EXAMPLES}")
+    meant = _meant(text)
+    hint = f"; did you mean {meant}?" if meant else ""
+    raise RequestError(f"cannot read the period {text!r}{hint}; periods are written like {EXAMPLES}")
+
+
+def _meant(text: str) -> str:
+    """What a period written as people do would be here; "" where that cannot be told."""
+    found: dict[str, None] = {}
+    for form, written in MEANT:
+        with contextlib.suppress(ValueError):
+            found[datetime.strptime(text, form).strftime(written)] = None
+    joined = re.sub(r"\s+", "", text.lower())
+    found |= {words: None for words in USUAL if words.replace(" ", "") == joined}
+    return " or ".join(found)
 
 
 def _read_end(text: str, calendar: Calendar) -> forms.Edge | forms.Duration | bool | None:

@@ -22,11 +22,13 @@ from fermata.timeline.zones import local, to_utc, zone
 __all__ = ["FORMS", "Recurrence", "recurrence"]
 
 FORMS = (
-    "daily at 07:00", "weekdays at 07:00", "working days at 07:00", "weekly on Monday at 07:00", "two-weekly on Monday at 07:00",
+    "daily at 07:00", "weekdays at 07:00", "working days at 07:00", "weekly on Monday at 07:00",
+    "two-weekly on Monday at 07:00",
     "monthly on the 1st at 07:00", "monthly on the last day at 18:00", "monthly on the first Monday at 07:00",
-    "first working day at 08:00", "last working day at 17:00", "yearly on 1 April at 07:00", "hourly", "every 15 minutes",
+    "first working day at 08:00", "last working day at 17:00", "yearly on 1 April at 07:00", "hourly",
+    "every 15 minutes",
 )  # fmt: skip
-ANCHOR = date(2024, 1, 1)  # a Monday; where counting begins unless told
+ANCHOR = date(2024, 1, 1)  # a Monday; where counting begins by default
 HORIZON = timedelta(
     days=366 * 9
 )  # a rule that does not fire within it never does: 29 February comes within eight years
@@ -37,11 +39,12 @@ RULE = re.compile(r"(?:RRULE:)?(FREQ=[A-Z]+(?:;[A-Z]+=[A-Za-z0-9,+-]+)*)")
 
 @dataclass(frozen=True)
 class Recurrence:
-    """Times on a zone's clock: those of an RFC 5545 `rule` from the local day `first` on, at `times` of the day (none: as the rule says).
+    """Times on a zone's clock: those of an RFC 5545 `rule` from the local day `first` on, at `times` of the day (none:
+    as the rule says).
 
-    With `working`, only days that have any of these hours count, and of each month only the `nth` of them (from 1, or -1 for
-    the last; 0 for all). A time that never happens, because clocks go forward, is the moment they do; one that happens twice is
-    the first.
+    With `working`, only days that have any of these hours count, and of each month only the `nth` of them (from 1, or
+    -1 for the last; 0 for all). A time that never happens, because clocks go forward, is the moment they do; one that
+    happens twice is the first.
     """
 
     text: str
@@ -117,10 +120,12 @@ def _expanded(rule: str, first: date, times: tuple[time, ...], start: datetime, 
 def recurrence(
     text: str, zone_name: str, *, first: date | None = None, at: str = "", working: Hours | None = None
 ) -> Recurrence:
-    """The recurrence that `text` means: one of `FORMS` in words, or an RFC 5545 rule (`FREQ=WEEKLY;BYDAY=MO`) at the time `at`.
+    """The recurrence that `text` means: one of `FORMS` in words, or an RFC 5545 rule (`FREQ=WEEKLY;BYDAY=MO`) at the
+    time `at`.
 
-    `first` is the local day it begins on; rules with an interval count from it. `working` are the hours that make a working day
-    (Monday to Friday unless told). Raises RequestError for what it cannot read and for rules that never fire.
+    `first` is the local day it begins on; rules with an interval count from it. `working` are the hours that make a
+    working day (Monday to Friday by default). Raises RequestError for what it cannot read and for rules that never
+    fire.
     """
     zone(zone_name)
     rule = RULE.fullmatch(text.strip())

@@ -12,6 +12,13 @@ from fermata.kinds import KINDS
 
 __all__ = ["propose"]
 
+VISITS = """
+# from an entry to the next exit of the same person
+[logs.{log}-visits]
+from = "{log}"
+pairing = { opening = "in", closing = "out", by = "user", reach = "16 hours" }
+"""
+
 
 def propose(path: Path, log: str, shown: str) -> tuple[str, list[str]]:
     """The TOML of a log called `log` whose files are like `path` (written as `shown`), and what it is unsure of.
@@ -46,7 +53,8 @@ def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
             lines.append(f"# values seen: {found.seen[name]}")
         if name == "action" and "values" not in spec and found.kind and KINDS[found.kind].actions:
             lines.append(
-                f'# say what they mean: values = {{ "..." = "{next(iter(KINDS[found.kind].actions))}" }}; words: {", ".join(KINDS[found.kind].actions)}'
+                f'# say what they mean: values = {{ "..." = "{next(iter(KINDS[found.kind].actions))}" }}; words: '
+                f"{', '.join(KINDS[found.kind].actions)}"
             )
         lines.append(f"{name} = {_field(spec)}")
     if not {"start", "finish"} & found.fields.keys():
@@ -59,7 +67,10 @@ def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
     ]
     if unused:
         lines.append(f"# columns not used: {', '.join(unused)}")
-    return "\n".join(lines) + "\n"
+    below = sniffed.shape.below.replace("{log}", log) if sniffed.shape else ""
+    if found.kind == "door access" and {"in", "out"} <= set(found.fields.get("action", {}).get("values", {}).values()):
+        below = VISITS.replace("{log}", log)
+    return "\n".join(lines) + "\n" + below
 
 
 def _field(spec: dict[str, Any]) -> str:

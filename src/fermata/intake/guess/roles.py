@@ -4,12 +4,18 @@ from __future__ import annotations
 
 import itertools
 import re
+import unicodedata
 from collections import Counter
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
+from fermata.fields import COMMON
+from fermata.intake.guess.known import BY_FORMAT, KNOWN
+from fermata.intake.guess.shapes import REQUESTS
 from fermata.intake.guess.sniff import Sniffed
+from fermata.intake.guess.words import ACTIONS, ELSEWHERE, SIGNS_ELSEWHERE, WAYS
 from fermata.kinds import KINDS
 
 __all__ = ["Guess", "guess"]
@@ -36,6 +42,7 @@ SWAPPED = {"%d/%m": "%m/%d", "%d-%m": "%m-%d"}
 ISO = re.compile(r"\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d([.,]\d+)?)?)?\s*(Z|[+-]\d\d(:?\d\d)?)?$")
 CLOCK = re.compile(r"\d{1,2}:\d\d(:\d\d)?( ?[AaPp][Mm])?$")
 LENGTH = re.compile(r"\d+:\d\d:\d\d$")
+SHORT = re.compile(r"\d+:[0-5]\d$")
 NUMBER = re.compile(r"-?\d+$")
 DECIMAL = re.compile(r"-?\d+([.,]\d+)$")
 ENOUGH = 0.97  # of the texts must read as a form
@@ -44,9 +51,11 @@ HINTS = {  # field -> words in a heading, the surest first
     "start": ("start", "begin", "when", "timestamp", "datetime", "time", "date", "logged", "from"),
     "finish": ("finish", "end", "until", "stop", "logout", "to"),
     "duration": ("duration", "talk", "seconds", "secs", "elapsed", "session-time", "length", "minutes"),
-    "user": ("user", "badge", "administrator", "admin", "card", "person", "who", "login", "account", "owner", "employee", "extension", "operator", "name"),
-    "device": ("device", "reader", "door", "printer", "queue", "computer", "host", "terminal", "station", "line", "nas-ip", "pc"),
-    "place": ("place", "area", "room", "location", "site", "building", "where", "zone"),
+    "user": ("user", "badge", "administrator", "admin", "card", "person", "who", "login", "account", "owner",
+    "employee", "extension", "operator", "name"),
+    "device": ("device", "reader", "door", "printer", "computer", "host", "terminal", "station", "line", "trunk",
+    "queue", "nas-ip", "pc"),
+    "place": ("place", "area", "room", "location", "site", "building", "where", "zone", "queue"),
     "action": ("action", "event", "movement", "change", "status", "type", "result", "state", "what"),
     "outcome": ("outcome", "success", "cause"),
     "other": ("other", "number", "target", "object", "document", "destination", "path", "called", "program", "app"),
@@ -72,43 +81,6 @@ SIGNS = {  # kind -> words of headings that speak for it
     "credit movements": ("amount", "balance", "credit", "debit"),
     "states": ("state", "status"),
 }
-BY_FORMAT = {
-    "web access": "web access", "page log": "printing", "radius detail": "network sessions", "login records": "logins",
-    "icalendar": "plans", "xes": "activities", "syslog": "logins",
-}  # fmt: skip
-SLASHED = "%d/%b/%Y:%H:%M:%S %z"
-KNOWN: dict[str, dict[str, dict[str, Any]]] = {  # formats whose columns are known beforehand
-    "web access": {
-        "start": {"column": "time", "form": SLASHED}, "user": {"column": "user", "names": "login"}, "device": {"column": "host"},
-        "action": {"column": "method"}, "other": {"column": "path"}, "outcome": {"column": "status"},
-        "size": {"column": "bytes", "type": "number", "unit": "bytes"},
-    },
-    "page log": {
-        "start": {"column": "time", "form": SLASHED}, "user": {"column": "user", "names": "login"}, "device": {"column": "printer"},
-        "title": {"column": "job-name"}, "job": {"column": "job", "type": "number"}, "page": {"column": "page"},
-        "copies": {"column": "copies", "type": "number"}, "paper": {"column": "media"},
-    },
-    "radius detail": {
-        "finish": {"column": "time", "form": "%a %b %d %H:%M:%S %Y"}, "duration": {"column": "Acct-Session-Time", "form": "seconds"},
-        "user": {"column": "User-Name", "names": "login"}, "device": {"column": "NAS-Identifier"},
-        "action": {"column": "Acct-Status-Type", "values": {"Start": "start", "Stop": "stop", "Interim-Update": "interim"}},
-        "outcome": {"column": "Acct-Terminate-Cause"}, "other": {"column": "Calling-Station-Id", "spelling": "mac"},
-        "session": {"column": "Acct-Session-Id"}, "received": {"column": "Output-Octets", "type": "number", "unit": "bytes"},
-        "sent": {"column": "Input-Octets", "type": "number", "unit": "bytes"},
-    },
-    "login records": {
-        "start": {"column": "time", "form": "epoch s"}, "user": {"column": "user", "names": "login"}, "device": {"column": "line"},
-        "action": {"column": "event"}, "other": {"column": "host"},
-    },
-    "icalendar": {
-        "start": {"column": "start"}, "finish": {"column": "finish"}, "title": {"column": "summary"}, "place": {"column": "location"},
-        "action": {"column": "status", "values": {"TENTATIVE": "tentative", "CANCELLED": "cancelled", "CONFIRMED": "planned"}},
-    },
-    "xes": {
-        "start": {"column": "time:timestamp"}, "user": {"column": "org:resource"}, "action": {"column": "concept:name"},
-        "other": {"column": "case:concept:name"},
-    },
-}  # fmt: skip
 
 
 @dataclass
@@ -125,11 +97,18 @@ class Guess:
 def guess(sniffed: Sniffed) -> Guess:
     """The likeliest meaning of the columns; every doubt is noted."""
     found = Guess()
+    if sniffed.shape and sniffed.format == "regex":
+        return _shaped(sniffed, Guess())
     if sniffed.format in KNOWN:
         held = KNOWN[sniffed.format]
         found.fields = {n: dict(f) for n, f in held.items() if f["column"] in sniffed.columns}
         found.kind = BY_FORMAT[sniffed.format]
+        if "pages" in found.fields:
+            found.fields.pop("page", None)  # it says `total`
+        _exact_times(sniffed, found)
         return found
+    if sniffed.shape and sniffed.format != "syslog" and sniffed.shape is not REQUESTS:
+        return _shaped(sniffed, found)
     times = {n: f for n, texts in sniffed.columns.items() if texts and (f := _form(n, texts, found)) is not None}
     _times(sniffed.columns, times, found)
     used = {c for f in found.fields.values() for c in (f.get("columns") or [f.get("column")])}
@@ -139,7 +118,7 @@ def guess(sniffed: Sniffed) -> Guess:
             continue
         used.add(column)
         found.fields[name] = {"column": column}
-        low = column.lower()
+        low = plain(column)
         if name == "user" and (kind := next((k for w, k in NAMES.items() if w in low), "")):
             found.fields[name]["names"] = kind
         if name == "action":
@@ -147,7 +126,7 @@ def guess(sniffed: Sniffed) -> Guess:
             found.seen[name] = ", ".join(f'"{v}" ({n:,})' for v, n in values)
     for column, texts in sniffed.columns.items():
         if column not in used and texts:
-            name = re.sub(r"[^a-z0-9]+", "_", column.lower()).strip("_")
+            name = _field_name(column, sniffed.columns)
             if re.fullmatch(r"[a-z][a-z0-9]*(_[a-z0-9]+)*", name) and name not in (
                 *found.fields,
                 "person",
@@ -156,11 +135,85 @@ def guess(sniffed: Sniffed) -> Guess:
             ):
                 found.fields[name] = {"column": column, **_type(texts)}
     found.kind = _kind(sniffed, found)
+    if sniffed.shape:
+        return _shaped(sniffed, found)
+    _words(sniffed, found)
+    if found.kind == "calls" and "direction" not in found.fields:
+        _directed(sniffed, found)
+    if found.kind == "calls" and list(way := found.fields.get("direction", {})) in (["column"], ["column", "type"]):
+        ways: dict[str, str] = {}
+        for value in sorted(set(sniffed.columns[way["column"]])):
+            word = next((w for w, sign in WAYS.items() if re.search(sign, plain(value))), value)
+            ways |= {value: word} if word != value else {}
+        found.fields["direction"] = {"column": way["column"], **({"values": ways} if ways else {})}
     return found
+
+
+def _directed(sniffed: Sniffed, found: Guess) -> None:
+    """Calls the field the direction all of whose values say one."""
+    for name, held in list(found.fields.items()):
+        values = set(sniffed.columns.get(held.get("column", ""), ())) if name not in COMMON else set()
+        if values and all(any(re.search(sign, plain(v)) for sign in WAYS.values()) for v in values):
+            found.fields["direction"] = {"column": found.fields.pop(name)["column"]}
+            return
+
+
+def _field_name(column: str, columns: Iterable[str]) -> str:
+    """A name for a column's field: of a way into a record its last step, unless another column ends with it, too."""
+    last = _last_step(column)
+    alone = sum(_last_step(c) == last for c in columns) == 1
+    return re.sub(r"[^a-z0-9]+", "_", plain(last if alone else column)).strip("_")
+
+
+def _last_step(column: str) -> str:
+    return next((step for step in reversed(re.split(r"[/@\[\].]", column)) if step), column)
+
+
+def _shaped(sniffed: Sniffed, found: Guess) -> Guess:
+    """The fields of a shape that is known, beside the time that was found."""
+    shape = sniffed.shape
+    assert shape
+    start = {n: found.fields[n] for n in ("start",) if n in found.fields}
+    fields = {n: dict(f) for n, f in shape.fields.items() if f["column"] in sniffed.columns}
+    timed = {"start", "finish"} & fields.keys()
+    return Guess({**({} if timed else start), **fields}, shape.kind)
+
+
+def _exact_times(sniffed: Sniffed, found: Guess) -> None:
+    """The moment in seconds that a block of accounting has is exact, its heading is in local time; a session's identity
+    goes before its number.
+    """
+    if sniffed.format != "radius detail":
+        return
+    blocks = len(sniffed.columns.get("time", ()))
+    if len(sniffed.columns.get("Timestamp", ())) == blocks:
+        found.fields["finish"] = {"column": "Timestamp", "form": "epoch s"}
+    sessions, unique = (sniffed.columns.get(n, []) for n in ("Acct-Session-Id", "Acct-Unique-Session-Id"))
+    if unique and len(unique) == len(sessions):
+        found.fields["session"] = {"column": "Acct-Unique-Session-Id"}
+    if "device" not in found.fields and "NAS-IP-Address" in sniffed.columns:
+        found.fields["device"] = {"column": "NAS-IP-Address"}
+
+
+def _words(sniffed: Sniffed, found: Guess) -> None:
+    """The words of the kind for the values that an action has, where they say it in a word that is known."""
+    action = found.fields.get("action", {})
+    if found.kind not in ACTIONS or "column" not in action or len(action) > 1:
+        return
+    meant = {}
+    for value in dict.fromkeys(sniffed.columns[action["column"]]):
+        word = next((w for w, sign in ACTIONS[found.kind].items() if re.search(sign, plain(value))), "")
+        if word and word != value:
+            meant[value] = word
+    if meant:
+        action["values"] = meant
+        found.unsure["action"] = "the words on the right are taken from the values; look them over"
 
 
 def _form(name: str, texts: list[str], found: Guess) -> list[str] | None:
     """The form of a column of times; None where it is none. A choice between day and month first is noted."""
+    foot = next((i for i, t in enumerate(reversed(texts[-2:])) if re.search(r"\d", t)), 0)  # such as "Total"
+    texts = texts[: len(texts) - foot]
     sample = texts[:: max(len(texts) // 400, 1)]
     if all(ISO.match(t) for t in sample):
         return []
@@ -240,6 +293,7 @@ def _times(columns: dict[str, list[str]], times: dict[str, list[str]], found: Gu
 def _day_and_clock(columns: dict[str, list[str]], times: dict[str, list[str]], day: str, found: Guess) -> None:
     """A date and clock times in columns of their own; a second clock time is the finish."""
     clocks = [n for n, t in columns.items() if t and n not in times and all(CLOCK.match(x) for x in t)]
+    clocks = [n for n in clocks if not _named("duration", [n]) or _named("start", [n]) or _named("finish", [n])]
     begin = _named("start", clocks) or next(iter(clocks), None)
     if begin is None:
         found.fields["start"] = _time_field(day, times[day])
@@ -258,15 +312,18 @@ def _duration(columns: dict[str, list[str]], times: dict[str, list[str]], found:
     lengths = [
         n
         for n, t in columns.items()
-        if t and n not in times and all(NUMBER.fullmatch(x) or LENGTH.fullmatch(x) for x in t)
+        if t and n not in times and all(NUMBER.fullmatch(x) or LENGTH.fullmatch(x) or SHORT.fullmatch(x) for x in t)
     ]
     column = _named("duration", lengths)
     if column is None:
         return
-    clocked = all(LENGTH.fullmatch(x) for x in columns[column])
-    form = "h:mm:ss" if clocked else "minutes" if "min" in column.lower() else "seconds"
+    texts = columns[column]
+    clocked, short = all(LENGTH.fullmatch(x) for x in texts), all(SHORT.fullmatch(x) for x in texts)
+    form = "h:mm:ss" if clocked else "mm:ss" if short else "minutes" if "min" in column.lower() else "seconds"
     found.fields["duration"] = {"column": column, "form": form}
-    if not clocked:
+    if short and max(int(x.split(":")[0]) for x in texts) < 24:
+        found.unsure["duration"] = "minutes and seconds, or hours and minutes (h:mm)? nothing in the sample is above 23"
+    elif not clocked and not short:
         found.unsure["duration"] = "a plain number: seconds, minutes, milliseconds?"
 
 
@@ -276,11 +333,17 @@ def _time_field(column: str, form: list[str]) -> dict[str, Any]:
 
 def _named(name: str, columns: list[str]) -> str | None:
     """The column whose heading speaks for a field, by the surest word."""
-    for word in HINTS[name]:
+    for word in (*HINTS[name], *ELSEWHERE.get(name, ())):
         for column in columns:
-            if re.search(rf"(^|[^a-z]){word}(s|_?id|name)?($|[^a-z])", column.lower()):
+            if re.search(rf"(^|[^a-z]){word}(s|_?id|name)?($|[^a-z])", plain(column)):
                 return column
     return None
+
+
+def plain(text: str) -> str:
+    """A text in small letters without accents: `Tür` is `tur`, `Straße` is `strasse`."""
+    bare = unicodedata.normalize("NFKD", text.casefold())
+    return "".join(c for c in bare if not unicodedata.combining(c)).replace("ł", "l").replace("ø", "o")
 
 
 def _type(texts: list[str]) -> dict[str, Any]:
@@ -297,8 +360,8 @@ def _type(texts: list[str]) -> dict[str, Any]:
 def _kind(sniffed: Sniffed, found: Guess) -> str:
     if sniffed.format in BY_FORMAT:
         return BY_FORMAT[sniffed.format]
-    words = " ".join(sniffed.columns).lower()
-    score = {kind: sum(w in words for w in signs) for kind, signs in SIGNS.items()}
+    words = plain(" ".join(sniffed.columns))
+    score = {k: sum(w in words for w in (*signs, *SIGNS_ELSEWHERE.get(k, ()))) for k, signs in SIGNS.items()}
     best = max(score, key=lambda k: score[k])
     if not score[best]:
         found.unsure[""] = f"of what kind is it? one of {', '.join(KINDS)}"

@@ -16,6 +16,8 @@ from typing import Any
 from fermata.archive.duck import connect
 from fermata.errors import FermataError, SourceError
 from fermata.intake import opening
+from fermata.intake.guess import shapes
+from fermata.intake.guess.shapes import Shape
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import Job, delimited, reader, syslog, webaccess, xlsx
 from fermata.intake.readers.pagelog import USUAL, expression_of
@@ -25,6 +27,8 @@ __all__ = ["Sniffed", "sniff"]
 HEAD = 1 << 18
 SAMPLE = 2000
 NUMBER_OR_TIME = re.compile(r"[\d:./,+-]+( ?[AaPp][Mm])?")
+NOTHING = ("NA", "N/A", "n/a", "#N/A", "-", "--", "null", "NULL", "(null)", "None", "nil", "???")
+WITHIN = re.compile(r'"([^"]+)"\s*:\s*\{[^{}\[\]]*"([^"]+)"\s*:\s*\[\s*\{')  # an array of objects in an object
 SCRIPT_END = 0.8  # of the lines must look like a format
 
 
@@ -37,6 +41,7 @@ class Sniffed:
     columns: dict[str, list[str]] = field(default_factory=dict)
     unsure: list[str] = field(default_factory=list)
     header: bool = True
+    shape: Shape | None = None
 
 
 def sniff(path: Path) -> Sniffed:
@@ -51,7 +56,27 @@ def sniff(path: Path) -> Sniffed:
             found = _binary(plain, head) or _text(head)
             if found.format != "sql":
                 found.columns = _columns(plain, path, found, Path(scratch))
+            if found.format == "syslog" and (shape := shapes.of_messages(found.columns)):
+                found.shape = shape
+                found.settings |= shape.settings
+                found.unsure += shape.unsure
+            if found.format == "json lines" and "__REALTIME_TIMESTAMP" in found.columns:
+                found.shape = shapes.of_journal(found.columns)
+            elif found.format.startswith("json") and {"request", "status", "remote_addr"} <= found.columns.keys():
+                found.shape = shapes.REQUESTS
+            if found.shape is None and found.format in ("delimited", "json", "json lines", "xlsx"):
+                _without_nothing(found)
+            if found.shape and found.format == "json lines":
+                found.settings |= found.shape.settings
             return found
+
+
+def _without_nothing(found: Sniffed) -> None:
+    """Words that stand for nothing among other values: declared, and left out of the sample."""
+    words = {t for texts in found.columns.values() if len(set(texts)) > 1 for t in texts if t in NOTHING}
+    if words:
+        found.settings["empty"] = sorted(words)
+        found.columns = {n: [t for t in texts if t not in words] for n, texts in found.columns.items()}
 
 
 def _binary(path: Path, head: bytes) -> Sniffed | None:
@@ -109,7 +134,7 @@ def _text(head: bytes) -> Sniffed:
     lines = [line for line in text.splitlines()[: SAMPLE + 20] if line.strip()]
     if len(head) == HEAD and len(lines) > 1:
         lines.pop()  # cut in the middle
-    found = _marked(text.lstrip("\ufeff \r\n\t"), lines) or _delimited(lines)
+    found = _marked(text.lstrip("\ufeff \r\n\t"), lines) or _delimited(lines, text.splitlines())
     found.unsure[:0] = unsure
     if encoding != "utf-8" and found.format in delimited.TEXTS:
         found.settings["encoding"] = encoding
@@ -136,31 +161,69 @@ def _marked(text: str, lines: list[str]) -> Sniffed | None:
         return Sniffed("icalendar")
     if re.match(r"(<\?xml[^>]*>\s*)?(<!--.*?-->\s*)*<log\b", text, re.DOTALL):
         return Sniffed("xes")
+    if text.startswith("<") and (repeated := re.findall(r"<([A-Za-z][\w.:-]*)[ >]", text)):
+        return _elements(text, repeated)
     if any(line.startswith("#Fields:") for line in lines):
         return Sniffed(
             "w3c",
             {"zone": "UTC"},
             unsure=["times of this format are UTC by its definition; some servers write local time"],
         )
-    if _share(lines, r"\{.*\}$") > SCRIPT_END:
+    if _share(lines, r"\{.*\}$") > SCRIPT_END and not (len(lines) == 1 and WITHIN.search(lines[0])):
         return Sniffed("json lines")
-    if text[:1] in "[{":
+    if text[:1] == "{" or re.match(r"\[\s*[\[{\]\"]", text):
         return _document(text)
     if len(lines) > 1 and re.match(r"\s+[A-Za-z][\w.:-]* [+:]?= ", lines[1]):
-        return Sniffed("radius detail", {"key": ["session", "action"]})
+        return _accounting(text)
     if _share(lines, f"(?:{syslog.NEW})|(?:{syslog.OLD})") > SCRIPT_END:
-        return Sniffed(
-            "syslog", unsure=["lines without a year get it inferred; year = 2026 declares that of the first line"]
-        )
+        yearless = any(not re.match(r"(<\d+>)?(1 )?\d{4}-", line) for line in lines)
+        year = "lines without a year get it inferred; year = 2026 declares that of the first line"
+        return Sniffed("syslog", unsure=[year] if yearless else [])
     if _share(lines, webaccess.PATTERN) > SCRIPT_END:
         return Sniffed("web access")
     if _share(lines, expression_of(USUAL)[0]) > SCRIPT_END:
+        # a spooler of today writes a line a job: `total` in the place of the page, and behind it the number of pages
+        whole = _share(lines, r".*\] total \d+ ") > SCRIPT_END
+        layout = USUAL.replace("%P %C", "%P %{pages}") if whole else USUAL
         return Sniffed(
             "page log",
-            {"layout": USUAL},
+            {"layout": layout},
             unsure=["layout is the spooler's usual one; its own setting is PageLogFormat"],
         )
+    if shape := shapes.of_text(lines):
+        return Sniffed(
+            "delimited" if shape is shapes.DATABASE_SERVER else "regex",
+            dict(shape.settings), unsure=list(shape.unsure), shape=shape,
+        )  # fmt: skip
+    if _share(lines, r"[A-Za-z_][\w.\-]*=\S.*?[\s,;&][A-Za-z_][\w.\-]*=") > SCRIPT_END:
+        return Sniffed("key=value")
     return None
+
+
+def _elements(text: str, names: list[str]) -> Sniffed:
+    """XML: a record is the outermost element that comes again, below the one that holds all."""
+    depth, at = 0, dict[str, int]()
+    for closing, name, alone in re.findall(r"<(/?)([A-Za-z][\w.:-]*)[^<>]*?(/?)>", text):
+        if closing:
+            depth -= 1
+            continue
+        at.setdefault(name, depth)
+        depth += not alone
+    several = [n for n in dict.fromkeys(names) if names.count(n) > 1 and at.get(n, 0) > 0]
+    record = min(several, key=lambda n: at[n], default="")
+    if not record or at[record] == 1:
+        return Sniffed("xml")
+    return Sniffed("xml", {"records": record.rpartition(":")[2]})
+
+
+def _accounting(text: str) -> Sniffed:
+    """Accounting records: a session is told by the identity that all its records share, where the server writes one."""
+    settings: dict[str, Any] = {"key": ["session", "action"]}
+    unsure = []
+    if re.search(r"Acct-Status-Type = Accounting-O", text):
+        settings["drop"] = {"Acct-Status-Type": ["Accounting-On", "Accounting-Off"]}
+        unsure.append("records that an access point was switched on or off belong to no session, and are skipped")
+    return Sniffed("radius detail", settings, unsure=unsure)
 
 
 def _share(lines: list[str], pattern: str) -> float:
@@ -175,7 +238,7 @@ def _document(text: str) -> Sniffed:
     way = re.match(r'\{\s*(?:"[^"]*"\s*:\s*(?:"[^"]*"|[\d.]+|true|false|null)\s*,\s*)*"([^"]+)"\s*:\s*([\[{])', text)
     if way and way[2] == "[":
         return Sniffed("json", {"records": way[1]})
-    inner = re.search(r'"([^"]+)"\s*:\s*\{[^{}\[\]]*"([^"]+)"\s*:\s*\[\s*\{', text)
+    inner = WITHIN.search(text)
     if inner:
         return Sniffed(
             "json", {"records": f"{inner[1]}.{inner[2]}"}, unsure=["records is the first array of objects found"]
@@ -183,10 +246,12 @@ def _document(text: str) -> Sniffed:
     return Sniffed("json", unsure=["taken for an object with one record per key"])
 
 
-def _delimited(lines: list[str]) -> Sniffed:
+def _delimited(lines: list[str], raw: list[str]) -> Sniffed:
     comment = "#" if any(line.startswith("#") for line in lines[:50]) else ""
     kept = [line for line in lines if not (comment and line.startswith(comment))]
     best = max(",;\t|", key=lambda d: _fit(kept, d))
+    if _fit(kept, best) < 1 and (places := _places(kept)):
+        return _fixed(kept, raw, places)
     widths = [len(r) for r in csv.reader(kept, delimiter=best)]
     if not widths or max(widths) < 2:
         return Sniffed(
@@ -194,15 +259,15 @@ def _delimited(lines: list[str]) -> Sniffed:
             {"pattern": r"^(?P<time>\S+ \S+) (?P<text>.*)$"},
             unsure=["no delimiter and no known form; write the pattern with a named group per field"],
         )
-    width = Counter(widths).most_common(1)[0][0]
+    width = Counter(w for w in widths if w > 1).most_common(1)[0][0]
     above = next(i for i, w in enumerate(widths) if w == width)
     found = Sniffed("delimited", {"delimiter": best} if best != "," else {})
-    if above:
-        found.settings["skip_lines"] = above
+    if skipped := raw.index(kept[above]):
+        found.settings["skip_lines"] = skipped  # blank lines and comments count, too
     if comment:
         found.settings["comment"] = comment
     rows = list(csv.reader(kept[above : above + 200], delimiter=best))
-    if any(NUMBER_OR_TIME.fullmatch(c.strip()) for c in rows[0]) or len(set(rows[0])) < len(rows[0]):
+    if any(NUMBER_OR_TIME.fullmatch(c.strip()) for c in rows[0]):
         found.settings["header"] = False
         found.unsure.append("the first line looks like data, so there seems to be no header; columns are numbers")
     misfit = sum(w != width for w in widths[above:])
@@ -213,14 +278,46 @@ def _delimited(lines: list[str]) -> Sniffed:
     return found
 
 
+def _places(lines: list[str]) -> list[tuple[int, int]]:
+    """Where columns of fixed width stand, from 0 and without the ends: apart by two blanks in (almost) every line."""
+    usual = Counter(len(re.split(r" {2,}", line.strip())) for line in lines[:300]).most_common(1)[0][0]
+    rows = [line.expandtabs() for line in lines[:300] if len(re.split(r" {2,}", line.strip())) >= usual - 1]
+    if usual < 2 or len(rows) < 3:
+        return []
+    width = max(map(len, rows))
+    blank = [sum(line[i : i + 1] in (" ", "") for line in rows) >= 0.98 * len(rows) for i in range(width)]
+    starts = [i for i in range(width) if not blank[i] and (i == 0 or (blank[i - 1] and (i == 1 or blank[i - 2])))]
+    return list(itertools.pairwise([*starts, width])) if len(starts) > 1 else []
+
+
+def _fixed(kept: list[str], raw: list[str], places: list[tuple[int, int]]) -> Sniffed:
+    """Text of fixed width: the first line that has something in every column is its header."""
+    cells = [[line[a:b].strip() for a, b in places] for line in kept]
+    above = next((i for i, row in enumerate(cells) if all(row)), 0)
+    head = cells[above]
+    found = Sniffed("fixed width")
+    header = not any(NUMBER_OR_TIME.fullmatch(c) for c in head)
+    names = delimited.named_once(head) if header else [str(i) for i in range(1, len(places) + 1)]
+    upto = [str(b) for _, b in places[:-1]] + [""]
+    found.settings["positions"] = {n: f"{a + 1}-{b}" for n, (a, _), b in zip(names, places, upto, strict=True)}
+    if skipped := raw.index(kept[above]):
+        found.settings["skip_lines"] = skipped
+    if not header:
+        found.settings["header"] = False
+        found.unsure.append("the first line looks like data, so there seems to be no header; columns are numbers")
+    found.unsure.append("positions are where every line has blanks; look at a long name that may reach further")
+    return found
+
+
 def _fit(lines: list[str], delimiter: str) -> float:
     """How well a delimiter explains the lines: how many have the commonest number of columns, more columns first."""
     try:
         widths = Counter(len(r) for r in csv.reader(lines[:300], delimiter=delimiter))
     except csv.Error:
         return 0
-    width, n = widths.most_common(1)[0]
-    return 0 if width < 2 else n / sum(widths.values()) + width / 1000
+    wide = Counter({w: n for w, n in widths.items() if w > 1})  # lines above and below a table are of one column
+    width, n = wide.most_common(1)[0] if wide else (1, 0)
+    return n / sum(widths.values()) + width / 1000 if n > 1 or (n and not widths[1]) else 0
 
 
 def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str, list[str]]:
@@ -234,7 +331,7 @@ def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str
     wanted = tuple(_keys(text)) if found.format in ("json lines",) else ()
     job = Job(con, text, path, log, "sniffed", wanted, scratch, plain.stat().st_mtime)
     records = reader(found.format).open(job)
-    if found.format in ("json", "icalendar", "xes") and records.text:
+    if found.format in ("json", "icalendar", "xes", "xml") and records.text:
         wanted = tuple(_keys(records.text))
         records = reader("json lines").open(Job(con, records.text, path, log, "again", wanted, scratch))
     names = [n for n in records.columns if n != "line" or found.format == "regex"]

@@ -24,11 +24,14 @@ BUILT_IN = {  # format -> module here; what each reads stands in docs/logs.md
     "json": "json",
     "xlsx": "xlsx",
     "regex": "regex",
+    "fixed width": "fixed",
+    "key=value": "pairs",
     "syslog": "syslog",
     "web access": "webaccess",
     "w3c": "w3c",
     "icalendar": "icalendar",
     "xes": "xes",
+    "xml": "xml",
     "login records": "logins",
     "page log": "pagelog",
     "radius detail": "radius",
@@ -63,7 +66,8 @@ class Records:
     `source` is a table expression with one row per record, in the file's order; `columns` gives the text of each
     column as an expression over it. `layout` is set where the records are lines or delimited records of a text,
     whose parts are then counted against the file; else the reader answers for the `rows` it made, and `whole` is the
-    text of a record. `temporary` is a table of the engine to drop afterwards. `skip` are `WHEN ... THEN 'reason'` of records left out, `refused` is the reason or NULL.
+    text of a record. `temporary` is a table of the engine to drop afterwards. `skip` are `WHEN ... THEN 'reason'` of
+    records left out, `refused` is the reason or NULL.
     """
 
     source: str

@@ -23,7 +23,17 @@ from fermata.intake.readers import Job, Records, check
 __all__ = ["Counted", "columns_of", "count", "named_once", "open", "prepare", "read_sql"]
 
 CHUNK = 1 << 20
-TEXTS = ("delimited", "json lines", "regex", "syslog", "web access", "w3c", "page log")  # of any encoding
+TEXTS = (
+    "delimited",
+    "json lines",
+    "regex",
+    "syslog",
+    "web access",
+    "w3c",
+    "page log",
+    "fixed width",
+    "key=value",
+)  # of any encoding
 BLANK = (b"\n\n", b"\n\r\n")
 TWO_ENDS = re.compile(rb"\n\n")  # twice as fast as bytes.find where there are none
 LONGEST_LINE = 1 << 24
@@ -43,6 +53,7 @@ class Counted:
     returns: int = 0
     lone_cr: bool = False
     ends_in_newline: bool = True
+    nulls: int = 0
     blanks: list[int] = field(default_factory=list)
     prefixes: dict[int, str] = field(default_factory=dict)
 
@@ -67,6 +78,7 @@ def count(path: Path, prefix_sizes: tuple[int, ...] = ()) -> Counted:
                     found.prefixes[wanted.pop(0)] = part.hexdigest()
                 digest.update(chunk)
                 found.newlines += chunk.count(b"\n")
+                found.nulls += chunk.count(b"\0")
                 if b"\r" in chunk or b"\r" in tail:
                     joined = tail + chunk
                     found.returns += chunk.count(b"\r")
@@ -135,7 +147,11 @@ def prepare(path: Path, log: LogMap, counted: Counted, scratch: Path) -> Path:
 
 def columns_of(path: Path, log: LogMap, shown: Path | None = None) -> list[str]:
     """The names of the file's columns; numbers from 1 where it has no header. A repeated name gets `_2`, `_3`."""
-    name = shown or path
+    row = _first_row(path, log, shown or path)
+    return named_once(row) if log.header else [str(i) for i in range(1, len(row) + 1)]
+
+
+def _first_row(path: Path, log: LogMap, name: Path) -> list[str]:
     with path.open(encoding="utf-8-sig", errors="replace", newline="") as f:
         for _ in range(log.skip_lines):
             f.readline(LONGEST_LINE)
@@ -154,9 +170,7 @@ def columns_of(path: Path, log: LogMap, shown: Path | None = None) -> list[str]:
             row = line.split(log.delimiter) if line else None
     if not row:
         raise SourceError(f"{name}: is empty" + (f" after {log.skip_lines} skipped lines" if log.skip_lines else ""))
-    if not log.header:
-        return [str(i) for i in range(1, len(row) + 1)]
-    return named_once(row)
+    return row
 
 
 def named_once(row: Sequence[str]) -> list[str]:
@@ -178,7 +192,14 @@ def open(job: Job) -> Records:
         hint = f"; is the delimiter {likely!r}?" if likely in names[0] else hint
     check(job, names, hint)
     source = read_sql(job.path, job.log, names, job.tag)
-    return Records(source, engine_names(names), job.log, job.path)
+    return Records(source, engine_names(names), job.log, job.path, inferred=_repeated(job))
+
+
+def _repeated(job: Job) -> str:
+    """What to say of columns that the header calls by one name."""
+    row = [c.strip() for c in _first_row(job.path, job.log, job.shown)] if job.log.header else []
+    again = [(old, new) for old, new in zip(row, named_once(row), strict=True) if old and old != new]
+    return ", ".join(f"the header has {old!r} more than once: the later one is {new!r}" for old, new in again)
 
 
 def engine_names(columns: list[str]) -> dict[str, str]:

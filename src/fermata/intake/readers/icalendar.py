@@ -1,24 +1,28 @@
 """Calendars (iCalendar, RFC 5545): every occurrence of every event, recurrences worked out, exceptions kept to.
 
 Times come with their offset, so an entry over a clock change lasts what it lasts. Floating times and all-day entries
-are written without offset and stand in the log's own zone. Recurrences without an end are followed to the log's `until`, or two
-years past the last date the calendar itself names; the import says so.
+are written without offset and stand in the log's own zone. Recurrences without an end are followed to the log's
+`until`, or two years past the last date the calendar itself names, and no entry further than its first 10,000
+occurrences; the import says so.
 """
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
-from collections.abc import Iterator
-from datetime import date, datetime, timedelta
+from collections import Counter
+from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 from fermata.errors import SourceError
 from fermata.intake.readers import Job, Records
+from fermata.intake.readers.recurring import bounded, rules
 from fermata.intake.readers.rows import from_dicts
 
 __all__ = ["open"]
 
 PLAIN = ("summary", "location", "status", "categories", "organizer", "attendee", "uid", "description", "class")
+REPEATS = ("RRULE", "RDATE", "EXDATE", "RECURRENCE-ID")
 BEYOND = timedelta(days=731)
 
 
@@ -32,10 +36,12 @@ def open(job: Job) -> Records:
         raise SourceError(
             f"{job.shown}: is no calendar (RFC 5545): {str(e).splitlines()[0] if str(e) else e!r}"
         ) from None
+    told = bounded(calendar)
     first, last, endless = _extent(calendar, job)
-    found = from_dicts(job, _occurrences(calendar, first, last, job))
-    inferred = f"recurrences without end followed to {last:%Y-%m-%d}" if endless else ""
-    return dataclasses.replace(found, inferred=inferred)
+    once = _once(calendar)
+    found = from_dicts(job, map(_record, _ordered([*once, *_occurrences(calendar, first, last, job)])))
+    told += [f"recurrences without end followed to {last:%Y-%m-%d}"] if endless else []
+    return dataclasses.replace(found, inferred=", ".join(told))
 
 
 def _extent(calendar: Any, job: Job) -> tuple[date, date, bool]:
@@ -45,8 +51,7 @@ def _extent(calendar: Any, job: Job) -> tuple[date, date, bool]:
         for name in ("DTSTART", "DTEND", "RECURRENCE-ID"):
             if name in event:
                 dates.append(_day(event.decoded(name)))
-        rules = event.get("RRULE", [])
-        for rule in rules if isinstance(rules, list) else [rules]:
+        for rule in rules(event):
             dates += [_day(t) for t in rule.get("UNTIL", [])]
             endless |= "UNTIL" not in rule and "COUNT" not in rule
             if "COUNT" in rule:
@@ -61,26 +66,61 @@ def _day(at: Any) -> date:
     return at.date() if isinstance(at, datetime) else at
 
 
-def _occurrences(calendar: Any, first: date, last: date, job: Job) -> Iterator[dict[str, str | None]]:
+def _once(calendar: Any) -> list[Any]:
+    """Takes the events out of the calendar that happen once: no rule, no exception, no other version."""
+    import icalendar
+
+    times = Counter(str(e.get("UID", "")) for e in calendar.walk("VEVENT"))
+    taken = []
+    for event in calendar.subcomponents:
+        if event.name == "VEVENT" and "UID" in event and times[str(event["UID"])] == 1:
+            with contextlib.suppress(icalendar.InvalidCalendar, icalendar.IncompleteComponent):
+                if not any(n in event for n in REPEATS) and event.start and event.end:
+                    taken.append(event)
+    kept = set(map(id, taken))
+    calendar.subcomponents[:] = [c for c in calendar.subcomponents if id(c) not in kept]
+    return taken
+
+
+def _occurrences(calendar: Any, first: date, last: date, job: Job) -> list[Any]:
+    """The occurrences of all other events."""
+    if not calendar.walk("VEVENT"):
+        return []
     import recurring_ical_events
 
     try:
-        found = recurring_ical_events.of(calendar, keep_recurrence_attributes=True).between(first, last)
+        query: Any = recurring_ical_events.of(calendar, keep_recurrence_attributes=True)
+        return list(query.between(first, last))
     except Exception as e:  # the libraries of recurrences raise whatever a crooked rule leads to
         raise SourceError(f"{job.shown}: its recurrences cannot be worked out: {str(e) or type(e).__name__}") from None
-    for event in sorted(found, key=lambda e: (str(_day(e.start)), str(e.start), str(e.get("UID", "")))):
-        whole_day = not isinstance(event.start, datetime)
-        record: dict[str, str | None] = {
-            "start": event.start.isoformat(),
-            "finish": event.end.isoformat(),
-            "all-day": "yes" if whole_day else "no",
-        }
-        for name in PLAIN:
-            record[name] = _text(event.get(name.upper()))
-        for name, value in event.items():
-            if name.startswith("X-"):
-                record[name.lower()] = _text(value)
-        yield record
+
+
+def _ordered(events: list[Any]) -> list[Any]:
+    keys = {id(e): (str(_day(e.start)), str(e.start), str(e.get("UID", ""))) for e in events}
+    return sorted(events, key=lambda e: keys[id(e)])
+
+
+def _record(event: Any) -> dict[str, str | None]:
+    start = event.start
+    record: dict[str, str | None] = {
+        "start": start.isoformat(),
+        "finish": _finish(event, start).isoformat(),
+        "all-day": "no" if isinstance(start, datetime) else "yes",
+    }
+    for name in PLAIN:
+        record[name] = _text(event.get(name.upper()))
+    for name, value in event.items():
+        if name.startswith("X-"):
+            record[name.lower()] = _text(value)
+    return record
+
+
+def _finish(event: Any, start: Any) -> Any:
+    """The end of an event; a length in hours is that of a clock that does not change (RFC 5545, 3.3.6)."""
+    length = event["DURATION"].dt if "DURATION" in event and "DTEND" not in event else None
+    if length and isinstance(start, datetime) and start.tzinfo and length % timedelta(days=1):
+        return (start.astimezone(UTC) + length).astimezone(start.tzinfo)
+    return event.end
 
 
 def _text(value: Any) -> str | None:

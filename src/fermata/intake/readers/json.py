@@ -6,23 +6,27 @@ The document is read as a stream and written anew as one object a line; from the
 from __future__ import annotations
 
 import dataclasses
-import json
+import re
 from collections.abc import Iterator
 from typing import Any
 
 from fermata.errors import SourceError
 from fermata.intake.readers import Job, Records, jsonlines
+from fermata.intake.readers.rows import as_line
 
 __all__ = ["open"]
+
+WHOLE = 64_000_000  # bytes of a file that may be in memory as a whole
+LONG = re.compile(rb"[0-9]{19}")  # a number that could have more than 64 bits
 
 
 def open(job: Job) -> Records:
     """Opens a document; `records` is the path of its array or object of records (`data.items`)."""
     copy = job.scratch / f"{job.tag}.jsonl"
     rows = 0
-    with copy.open("w", encoding="utf-8") as out:
-        for record in _records(job):
-            out.write(json.dumps(record, ensure_ascii=False, default=str) + "\n")
+    with copy.open("wb") as out:
+        for record in _at_once(job) or _records(job):
+            out.write(as_line(record))
             rows += 1
     if not rows:
         raise SourceError(f"{job.shown}: holds no records{f' at {job.log.records!r}' if job.log.records else ''}")
@@ -30,6 +34,21 @@ def open(job: Job) -> Records:
         dataclasses.replace(job, path=copy, log=job.log.model_copy(update={"skip_lines": 0, "comment": ""}))
     )
     return dataclasses.replace(found, text=copy)
+
+
+def _at_once(job: Job) -> list[Any]:
+    """The records of an array in a file that is not large, read in one go; none where that could change them."""
+    import orjson
+
+    if job.path.stat().st_size > WHOLE or LONG.search(data := job.path.read_bytes()):
+        return []
+    try:
+        found = orjson.loads(data)
+        for key in filter(None, (job.log.records or "").split(".")):
+            found = found[key]
+    except (ValueError, KeyError, TypeError):  # what is wrong is said by the way below
+        return []
+    return found if isinstance(found, list) else []
 
 
 def _records(job: Job) -> Iterator[Any]:

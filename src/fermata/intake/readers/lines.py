@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import re
 from collections.abc import Mapping, Sequence
 
@@ -10,7 +11,7 @@ from fermata.errors import SourceError
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import NO_DELIMITER, Job, Records, check, delimited
 
-__all__ = ["UNMATCHED", "as_lines", "lines", "matched"]
+__all__ = ["UNMATCHED", "as_lines", "headings", "lines", "matched", "records_of"]
 
 UNMATCHED = "outside the pattern"
 BEGINS_BLANK = " OR ".join(f"starts_with(line, chr({c}))" for c in (32, 9, 13))
@@ -30,6 +31,56 @@ def lines(job: Job) -> str:
     return f"(SELECT r1 AS line FROM {delimited.read_sql(job.path, layout, ['line'], job.tag)})"
 
 
+def headings(log: LogMap) -> dict[str, str]:
+    """The columns that lines of headings give to the lines below them, with the names they have in `records_of`."""
+    named = re.compile(log.heading).groupindex if log.heading else {}
+    return {name: f"above_{i}" for i, name in enumerate(named)}
+
+
+def records_of(job: Job) -> Records:
+    """The file as records of the one column `line`: a line each, or with `begins` of the log all lines from one that
+    begins a record to the next. What a heading says stands beside the lines below it.
+    """
+    log = job.log
+    skip = [BLANK]
+    if log.begins:
+        return _of_several_lines(job)
+    source = lines(job)
+    if log.heading:
+        checked(job, log.heading)
+        above = headings(log)
+        names = ", ".join(lit(n) for n in above)
+        named = _capturing(re.sub(r"\(\?P<\w+>", "(", log.heading), range(99))
+        held = ", ".join(
+            f"last_value(CASE WHEN heads THEN nullif(m[{lit(n)}], '') END IGNORE NULLS) OVER (ORDER BY n "
+            f"ROWS UNBOUNDED PRECEDING) AS {column}"
+            for n, column in above.items()
+        )
+        heads = f"regexp_matches(line, {lit(log.heading)})"
+        taken = f"regexp_extract(line, {lit(named)}, [{names}])"
+        numbered = f"SELECT line, row_number() OVER () AS n, {heads} AS heads, {taken} AS m FROM {source}"
+        source = f"(SELECT line, heads, {held} FROM ({numbered}) ORDER BY n)"
+        skip = ["WHEN heads THEN 'heading'", *skip]
+    return Records(source, {"line": "line"}, as_lines(log), job.path, skip=tuple(skip), whole="line")
+
+
+def _of_several_lines(job: Job) -> Records:
+    begins, table = job.log.begins or "", f"text_{job.tag}"
+    checked(job, begins)
+    numbered = f"SELECT line, row_number() OVER () AS n FROM {lines(job)}"
+    record = f"sum(CAST(regexp_matches(line, {lit(begins)}) AS INTEGER)) OVER (ORDER BY n ROWS UNBOUNDED PRECEDING)"
+    job.con.execute(
+        f"CREATE OR REPLACE TEMP TABLE {table} AS SELECT r, string_agg(coalesce(line, ''), chr(10) ORDER BY n) AS line "
+        f"FROM (SELECT line, n, {record} AS r FROM ({numbered})) GROUP BY r ORDER BY r"
+    )
+    spoiled = job.con.execute(f"SELECT min(line) FROM rejects_{job.tag}").fetchone()[0]
+    if spoiled is not None:
+        raise SourceError(f"{job.shown}: line {spoiled} is not text in the declared encoding, {job.log.encoding}")
+    rows = job.con.execute(f"SELECT count(*) FROM {table}").fetchone()[0]
+    skip = ("WHEN r = 0 THEN 'before the first record'",)
+    return Records(f"(SELECT * FROM {table})", {"line": "line"}, rows=rows, whole="line", skip=skip, temporary=table)
+
+
 def matched(
     job: Job,
     pattern: str,
@@ -45,7 +96,7 @@ def matched(
     `shape` says in a reject what the line is not; a group that is empty or one of `unset` is an empty column. In the
     groups of `unquote` an escaped quote becomes a quote. `derived` columns are expressions over the groups g0, g1 ...
     """
-    check(job, (*names, *(derived or ()), "line"))
+    check(job, (*names, *(derived or ()), *headings(job.log), "line"))
     checked(job, pattern)
     asked = " ".join(sql for name, sql in (derived or {}).items() if name in job.wanted)
     kept = [
@@ -54,17 +105,18 @@ def matched(
     keys = ", ".join(lit(f"g{i}") for i in kept)
     groups = ", ".join(f"m.g{i} AS g{i}" for i in kept)
     taken = f"regexp_extract(line, {lit(_capturing(pattern, kept))}, [{keys}])"
-    found = f"(SELECT line, {groups} FROM (SELECT line, {taken} AS m FROM {lines(job)}))"
+    whole = records_of(job)
+    found = f"(SELECT * EXCLUDE (m), {groups} FROM (SELECT *, {taken} AS m FROM {whole.source}))"
     columns, empty = {}, ", ".join(lit(t) for t in ("", *unset))
     for i in kept:
         text = f"CASE WHEN g{i} NOT IN ({empty}) THEN g{i} END"
         columns[names[i]] = unescaped(text) if names[i] in unquote else text
     none = " AND ".join(f"g{i} = ''" for i in kept)
-    skip, refused = [BLANK], f"CASE WHEN {none} THEN {lit('is no ' + shape)} END"
+    skip, refused = list(whole.skip), f"CASE WHEN {none} THEN {lit('is no ' + shape)} END"
     if job.log.unmatched == "skip":
-        skip, refused = [BLANK, f"WHEN {none} THEN {lit(UNMATCHED)}"], ""
-    everything = {**columns, **(derived or {}), "line": "line"}
-    return Records(found, everything, as_lines(job.log), job.path, skip=tuple(skip), refused=refused, whole="line")
+        skip, refused = [*skip, f"WHEN {none} THEN {lit(UNMATCHED)}"], ""
+    everything = {**headings(job.log), **columns, **(derived or {}), "line": "line"}
+    return dataclasses.replace(whole, source=found, columns=everything, skip=tuple(skip), refused=refused)
 
 
 def _capturing(pattern: str, kept: Sequence[int]) -> str:

@@ -1,7 +1,8 @@
 """Login records (wtmp, btmp) of a Linux system: fixed records of 384 bytes, see utmp(5).
 
-Columns: event (login, logout, boot, shutdown, run level, clock set, other), type, time (epoch seconds with microseconds), user, line, host, pid,
-session, id, address. A login without a user is a logout: that is how login programs write it.
+Columns: event (login, logout, boot, shutdown, run level, clock set, other), type, time (epoch seconds with
+microseconds), user, line, host, pid, session, id, address. A login without a user is a logout: that is how login
+programs write it.
 """
 
 from __future__ import annotations

@@ -3,8 +3,9 @@
     office-1 mira 12 [28/Mar/2026:13:37:01 +0000] 3 2 - localhost Programme notes, draft A4 one-sided
 
 Nothing in such a line is quoted: users and titles hold blanks, quotes, even text like the log's own fields. So the
-bracketed date is the anchor, and the fixed fields around it are taken from both ends. Source: the codes of
-`PageLogFormat` in the spooler's cupsd.conf(5); `%{name}` is a job attribute.
+bracketed date is the anchor, and the fixed fields around it are taken from both ends. Beside %C the attribute %{copies}
+is called `job-copies`. Source: the codes of `PageLogFormat` in the spooler's cupsd.conf(5); `%{name}` is a job
+attribute.
 """
 
 from __future__ import annotations
@@ -41,13 +42,16 @@ def expression_of(layout: str) -> tuple[str, list[str]]:
             pattern += "%"
             continue
         if attribute:
-            name, part = attribute, r"(.*)" if attribute in FREE else r"(.*?)" if attribute in BLANKS else r"(\S*)"
+            name = "job-copies" if attribute == "copies" and "%C" in layout else attribute
+            part = r"(.*)" if attribute in FREE else r"(.*?)" if attribute in BLANKS else r"(\S*)"
         elif code in CODES:
             name, part = CODES[code]
         else:
             raise ValueError(
                 f"%{code} is no code of a page log; there are {', '.join('%' + c for c in CODES)} and %{{attribute}}"
             )
+        if name in names:
+            raise ValueError(f"{layout!r} gives two fields the name {name!r}; leave one of them out")
         names.append(name)
         pattern += part
     if not names:

@@ -1,4 +1,6 @@
-"""Formats that are no text: their records become a Parquet file of text columns, in batches, and are read from there."""
+"""Formats that are no text: their records become a Parquet file of text columns, in batches,
+and are read from there.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,7 @@ from fermata.archive.duck import ident, scan
 from fermata.errors import SourceError
 from fermata.intake.readers import Job, Records, check, jsonlines
 
-__all__ = ["BATCH", "from_batches", "from_dicts", "over_parquet"]
+__all__ = ["BATCH", "as_line", "from_batches", "from_dicts", "over_parquet"]
 
 BATCH = 20_000
 
@@ -40,14 +42,26 @@ def over_parquet(job: Job, path: Path, columns: Mapping[str, str]) -> Records:
     return Records(scan([path]), dict(columns), rows=rows, whole=f"CAST(to_json(struct_pack({whole})) AS VARCHAR)")
 
 
+def as_line(record: Any) -> bytes:
+    """A record as a line of JSON."""
+    import orjson
+
+    try:
+        return orjson.dumps(record, default=str, option=orjson.OPT_APPEND_NEWLINE)
+    except TypeError:  # whole numbers of more than 64 bits, halves of characters
+        return json.dumps(record, ensure_ascii=False, default=str).encode("utf-8", "surrogatepass") + b"\n"
+
+
 def from_dicts(job: Job, records: Iterator[Mapping[str, str | None]]) -> Records:
-    """Records of differing keys, one dict of texts each; a column that no record has is an error that names those there are."""
+    """Records of differing keys, one dict of texts each; a column that no record has is an error that names those there
+    are.
+    """
     copy = job.scratch / f"{job.tag}.jsonl"
     names: dict[str, None] = {}
     rows = 0
-    with copy.open("w", encoding="utf-8") as out:
+    with copy.open("wb") as out:
         for record in records:
-            out.write(json.dumps({k: v for k, v in record.items() if v is not None}, ensure_ascii=False) + "\n")
+            out.write(as_line({k: v for k, v in record.items() if v is not None}))
             names.update(dict.fromkeys(record))
             rows += 1
     if not rows:

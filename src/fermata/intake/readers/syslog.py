@@ -1,4 +1,5 @@
-r"""Syslog lines of any make, also mixed: RFC 5424, RFC 3164, and the form with an RFC 3339 time that daemons write to files.
+r"""Syslog lines of any make, also mixed: RFC 5424, RFC 3164, and the form with an RFC 3339 time that daemons write to
+files.
 
     <165>1 2026-03-11T22:14:15.003Z stage-1 sshd 4711 LOGIN [origin ip="192.0.2.9"] Accepted key for mira
     <34>Mar 11 22:14:15 stage-1 sshd[4711]: Accepted password for mira from 192.0.2.9

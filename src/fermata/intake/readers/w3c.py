@@ -1,8 +1,8 @@
 """W3C Extended Log Format. Its `#Fields:` line names the columns and may come again with others in the middle.
 
-Values are parted by blanks; a value in quotes may hold blanks, and doubled quotes in it stand for one; `-` is empty. Where a record has no `date`
-column, the last `#Date:` line gives it. Times are UTC unless the log's `zone` says otherwise. Source: the
-W3C working draft WD-logfile-960323.
+Values are parted by blanks; a value in quotes may hold blanks, and doubled quotes in it stand for one; `-` is empty.
+Where a record has no `date` column, the last `#Date:` line gives it. Times are UTC unless the log's `zone` says
+otherwise. Source: the W3C working draft WD-logfile-960323.
 """
 
 from __future__ import annotations
@@ -44,7 +44,8 @@ def open(job: Job) -> Records:
     wide = _latest([(row, str(len(held))) for row, held in fields])
     refused = (
         f"CASE WHEN {before} THEN 'stands before the first #Fields: line' "
-        f"WHEN len(v) <> TRY_CAST({wide} AS INTEGER) THEN concat('has ', len(v), ' values, not ', {wide}, ' as #Fields: says') END"
+        f"WHEN len(v) <> TRY_CAST({wide} AS INTEGER) THEN concat('has ', len(v), ' values, not ', {wide}, ' as "
+        "#Fields: says') END"
     )
     skip = (BLANK, "WHEN line LIKE '#%' THEN 'comment'")
     source = f"(SELECT rowid, * FROM {table})"

@@ -19,7 +19,9 @@ TYPED = {"string", "date", "int", "float", "boolean", "id"}
 
 
 def open(job: Job) -> Records:
-    """Opens a stream; usual columns are time:timestamp, concept:name, org:resource, lifecycle:transition, case:concept:name."""
+    """Opens a stream; usual columns are time:timestamp, concept:name, org:resource, lifecycle:transition,
+    case:concept:name.
+    """
     return from_dicts(job, _events(job))
 
 

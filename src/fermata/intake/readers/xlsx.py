@@ -6,23 +6,29 @@ above the header.
 
 from __future__ import annotations
 
-import contextlib
+import io
 import itertools
-from collections.abc import Generator, Iterator
+import re
+import zipfile
+from collections.abc import Iterator, Sequence
 from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 
-from fermata.errors import FermataError, SourceError, UnknownName
+from fermata.errors import SourceError, UnknownName
 from fermata.intake.readers import Job, Records
 from fermata.intake.readers.delimited import named_once
 from fermata.intake.readers.rows import BATCH, from_batches
 
-__all__ = ["cell_text", "open", "table"]
+__all__ = ["cell_text", "holds_errors", "open", "table"]
+
+ERROR = re.compile(rb"""<(?:\w+:)?c\s[^<>]*\bt=["']e["']""")
+LONGEST_TAG = 1000  # bytes of a cell's tag, which may lie on the edge of two pieces
+MOST = 4_000_000_000  # bytes of unpacked sheets
 
 
 def open(job: Job) -> Records:
-    """Opens a workbook; `sheet` is the name or, from 1, the number of its sheet (the first unless told otherwise)."""
+    """Opens a workbook; `sheet` is the name or, from 1, the number of its sheet (the first by default otherwise)."""
     log = job.log
     names, rows = table(job.path, str(job.shown), log.sheet, log.skip_lines, log.header)
     return from_batches(job, names, _batches(names, rows))
@@ -30,59 +36,92 @@ def open(job: Job) -> Records:
 
 def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bool) -> tuple[list[str], Iterator[Any]]:
     """The names of a sheet's columns, and its rows as lists of text or None. Raises SourceError, UnknownName."""
-    import openpyxl
-
-    held = contextlib.ExitStack()
-    try:  # as an open file: what its name ends in does not matter
-        book = openpyxl.load_workbook(held.enter_context(Path(path).open("rb")), read_only=True, data_only=True)  # noqa: SIM115 - the stack closes it
-        held.callback(book.close)
-    except Exception as e:  # a spoiled workbook raises whatever its parts meet first
-        held.close()
-        raise SourceError(f"{shown}: cannot be read as a workbook (XLSX): {str(e) or type(e).__name__}") from None
-    try:
-        page = _page(book, sheet, shown)
-    except FermataError:
-        held.close()
-        raise
-    rows = _rows(held, page, shown)
+    name, rows = _sheet(Path(path), sheet, shown)
     top = list(itertools.islice(rows, above + 1))
     if len(top) <= above:
-        rows.close()
-        raise SourceError(f"{shown}: sheet {page.title!r} is empty")
+        raise SourceError(f"{shown}: sheet {name!r} is empty")
     first = top[-1]
     if not header:
         return [str(i) for i in range(1, len(first) + 1)], itertools.chain([first], rows)
     while first and first[-1] is None:
         first.pop()
     if None in first:
-        rows.close()
         place = first.index(None) + 1
         raise SourceError(
-            f"{shown}: row {above + 1} of sheet {page.title!r} is no header: column {place} has no name (merged cells?); "
-            "skip_lines says how many rows stand above the header"
+            f"{shown}: row {above + 1} of sheet {name!r} is no header: column {place} has no name (merged "
+            "cells?); skip_lines says how many rows stand above the header"
         )
     return named_once([str(n) for n in first]), rows
 
 
-def _page(book: Any, sheet: str | int | None, shown: str) -> Any:
-    """The sheet called so, or by its number from 1."""
-    if isinstance(sheet, str) and sheet not in book.sheetnames:
-        raise UnknownName.of("sheet", sheet, book.sheetnames, where=f"in {shown}")
+def _sheet(path: Path, sheet: str | int | None, shown: str) -> tuple[str, Iterator[list[str | None]]]:
+    """The name of the sheet called so, or by its number from 1, and its rows. Raises SourceError, UnknownName."""
+    from python_calamine import CalamineWorkbook, SheetTypeEnum
+
+    try:  # from its content: what its name ends in does not matter
+        book = CalamineWorkbook.from_filelike(io.BytesIO(path.read_bytes()))
+        errors = holds_errors(path)
+    except Exception as e:  # a spoiled workbook raises whatever its parts meet first
+        raise SourceError(f"{shown}: cannot be read as a workbook (XLSX): {str(e) or type(e).__name__}") from None
+    names = [m.name for m in book.sheets_metadata if m.typ == SheetTypeEnum.WorkSheet]
+    if isinstance(sheet, str) and sheet not in names:
+        raise UnknownName.of("sheet", sheet, names, where=f"in {shown}")
     number = sheet if isinstance(sheet, int) else 1
-    if not 1 <= number <= len(book.sheetnames):
-        raise SourceError(f"{shown}: has sheets 1 to {len(book.sheetnames)}, no sheet {number}")
-    page = book[sheet] if isinstance(sheet, str) else book.worksheets[number - 1]
-    page.reset_dimensions()  # what the file claims of its size is often wrong
-    return page
+    if not 1 <= number <= len(names):
+        raise SourceError(f"{shown}: has sheets 1 to {len(names)}, no sheet {number}")
+    name = sheet if isinstance(sheet, str) else names[number - 1]
+    return name, _rows(_with_errors(path, name) if errors else _values(book, name), shown)
 
 
-def _rows(held: contextlib.ExitStack, page: Any, shown: str) -> Generator[list[str | None]]:
+def holds_errors(path: Path) -> bool:
+    """Whether some cell holds an error such as #N/A. Raises SourceError for what unpacks without end."""
+    size, held = 0, b""
+    with zipfile.ZipFile(path) as packed:
+        for part in packed.namelist():
+            if part.startswith("xl/worksheets/") and part.endswith(".xml"):
+                with packed.open(part) as unpacked:
+                    while chunk := unpacked.read(1 << 20):
+                        if ERROR.search(held + chunk):
+                            return True
+                        held, size = (held + chunk)[-LONGEST_TAG:], size + len(chunk)
+                        if size > MOST:
+                            raise ValueError(f"its sheets unpack to more than {MOST:,} bytes; export it as CSV")
+    return False
+
+
+def _values(book: Any, name: str) -> Iterator[Any]:
+    page = book.get_sheet_by_name(name)
+    left = [None] * (page.start[1] if page.start else 0)
+    return ([*left, *row] for row in page.iter_rows())
+
+
+def _with_errors(path: Path, name: str) -> Iterator[Any]:
+    """The same by way of a library that is slower and gives cells with errors as their texts."""
+    import openpyxl
+
+    with path.open("rb") as stream:
+        page = openpyxl.load_workbook(stream, read_only=True, data_only=True)[name]
+        page.reset_dimensions()  # what the file claims of its size is often wrong
+        yield from page.iter_rows(values_only=True)
+
+
+def _rows(values: Iterator[Any], shown: str) -> Iterator[list[str | None]]:
     try:
-        with held:
-            for row in page.iter_rows(values_only=True):
-                yield [cell_text(v) for v in row]
+        while rows := list(itertools.islice(values, BATCH)):
+            columns = [_texts(c) for c in itertools.zip_longest(*rows)]
+            yield from map(list, zip(*columns, strict=True)) if columns else [[] for _ in rows]
     except Exception as e:
         raise SourceError(f"{shown}: the sheet cannot be read to its end: {str(e) or type(e).__name__}") from None
+
+
+def _texts(cells: Sequence[Any]) -> list[str | None]:
+    """A column's cells as texts; those of one kind all at once."""
+    kinds = set(map(type, cells))
+    if kinds == {str}:
+        return [c or None for c in cells]
+    if kinds == {datetime}:
+        return [c.isoformat(" ") for c in cells]
+    return [cell_text(c) for c in cells]
 
 
 def cell_text(value: Any) -> str | None:
@@ -93,7 +132,9 @@ def cell_text(value: Any) -> str | None:
         return "true" if value else "false"
     if isinstance(value, datetime):
         return value.isoformat(sep=" ")
-    if isinstance(value, date | time):
+    if isinstance(value, date):  # a moment that happens to be midnight
+        return f"{value.isoformat()} 00:00:00"
+    if isinstance(value, time):
         return value.isoformat()
     if isinstance(value, timedelta):
         seconds = round(value.total_seconds())

@@ -19,8 +19,8 @@ from fermata.outputs.grid import Grid, of
 from fermata.outputs.heading import exactly, made_by, subtitle
 from fermata.outputs.html.embed import PACKED, chunks, coded, packed, safe
 from fermata.outputs.writing import Progress
-from fermata.reports.behind import behind
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
+from fermata.reports.execute.drill_down import behind
 from fermata.reports.result import Answer, Page, Records, RunResult
 from fermata.timeline.zones import zone
 
@@ -61,8 +61,9 @@ class Section:
 def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> None:
     """A page that any browser opens as it stands: its content security policy lets nothing in and nothing out.
 
-    Figures lead to their events with file and record, as long as these are no more than 100,000. A long listing is set out a screen at a time; beyond
-    25 MB the page holds the first rows and says so (`kept`). The same input gives the same bytes.
+    Figures lead to their events with file and record, as long as these are no more than 100,000. A long listing is set
+    out a screen at a time; beyond 25 MB the page holds the first rows and says so (`kept`). The same input gives the
+    same bytes.
     """
     style, script = _asset("page.css"), _asset("page.js")
     context = item.context
@@ -79,7 +80,8 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> Non
         "foot": [exactly(context), *made_by(context, how)[-1:]],
         "style": style,
         "script": script,
-        "policy": f"default-src 'none'; style-src {_digest(style)}; script-src {_digest(script)}; img-src data:; base-uri 'none'; form-action 'none'",
+        "policy": f"default-src 'none'; style-src {_digest(style)}; script-src {_digest(script)}; img-src data:; "
+        "base-uri 'none'; form-action 'none'",
         "marks": safe({"comma": how.decimal == "comma", "dates": how.dates}),
     }
     for piece in _template("page.html.jinja").generate(page):
@@ -108,7 +110,8 @@ def fragment(item: Answer, how: Display = ISO) -> str:
         levels = [level for level, _ in grid.first(NOTEBOOK).rows]
         told.append(
             {
-                "title": clean(title or grid.title), "lines": [" · ".join(subtitle(grid.context))], "heads": list(zip(_headings(grid), grid.heads, strict=True)),
+                "title": clean(title or grid.title), "lines": [" · ".join(subtitle(grid.context))],
+                "heads": list(zip(_headings(grid), grid.heads, strict=True)),
                 "rows": [(level < grid.depth, row) for level, row in zip(levels, lines, strict=True)],
                 "more": max(grid.total, len(grid)) - len(lines), "notes": [clean(n) for n in grid.notes],
             }
@@ -194,7 +197,9 @@ def _heads(grid: Grid) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
 
 
 def _tabled(made: Section, item: RunResult, grid: Grid) -> None:
-    """A table that stands in the page: groups of the outermost dimension with their subtotal on top, the total at the end."""
+    """A table that stands in the page: groups of the outermost dimension with their subtotal on top, the total at the
+    end.
+    """
     lines, rows = grid.lines(), grid.rows
     figures = _figures(made, item, grid)
     groups = grid.depth > 1 and any(level == 1 for level, _ in rows)
@@ -224,14 +229,15 @@ def _tabled(made: Section, item: RunResult, grid: Grid) -> None:
 
 def _figures(made: Section, item: RunResult, grid: Grid) -> dict[tuple[int, int], int]:
     """The events behind the figures, embedded; by row and column of the grid the number of the figure."""
-    if item.place is None or not grid.origins or item.place.view.smallest:
+    if item.place is None or not grid.origins or not item.place.view.may("events behind a figure"):
         return {}
     found = behind(item, EVENTS)
     if not found.logs:
         if found.total > EVENTS:
             made.notes.append(
-                f"the {found.total:,} events behind these figures are too many for a page; a list of those behind a figure: fermata report NAME "
-                "--records --at GROUP=VALUE --of COLUMN"
+                f"the {found.total:,} events behind these figures are too many for a page; a list of those behind a "
+                "figure: fermata report NAME "
+                "--events --cell GROUP=VALUE --column COLUMN"
             )
         return {}
     if found.left:
@@ -298,7 +304,10 @@ def _listed(made: Section, item: RunResult | Records, grid: Grid, how: Display, 
     made.bodies = [{"name": "", "head": None, "rows": rows}]
     if isinstance(item, Records) and item.figure is not None:
         _, _, kind, _, scale = item.columns[-1]
-        made.figure = f"Figure {people(item.figure, kind, scale, zone(grid.context.zone), None, how)}, from {item.total:,} records"
+        made.figure = (
+            f"Figure {people(item.figure, kind, scale, zone(grid.context.zone), None, how)}, from "
+            f"{item.total:,} event{'s' * (item.total != 1)}"
+        )
     if len(grid) <= IN_PAGE:
         progress(len(grid))
         return

@@ -12,7 +12,7 @@ from fermata.outputs.heading import exactly, made_by, subtitle
 from fermata.outputs.pdf.paper import MARGIN, SOFT, Paper
 from fermata.outputs.pdf.table import draw, fitted
 from fermata.outputs.writing import Progress
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer, Context, Page, Records, RunResult
 from fermata.timeline.zones import zone
 
@@ -75,7 +75,9 @@ def _item(
     said: set[str] | None = None,
     mark: str = "",
 ) -> None:
-    """A table with its heading: on a page of its own, or `within` a page, where notes that were `said` above are not said again."""
+    """A table with its heading: on a page of its own, or `within` a page, where notes that were `said` above are not
+    said again.
+    """
     grid = of(item, paper.how, titled=True).compact()
     fit = fitted(paper, grid)
     paper.turned(fit.landscape)
@@ -100,7 +102,7 @@ def _item(
         _, _, kind, _, scale = item.columns[-1]
         told = people(item.figure, kind, scale, zone(context.zone), None, paper.how)
         paper.y -= 6
-        paper.paragraph(f"Figure {told}, from {item.total:,} record{'s' * (item.total != 1)}", bold=True)
+        paper.paragraph(f"Figure {told}, from {item.total:,} event{'s' * (item.total != 1)}", bold=True)
     missing = grid.total - len(grid)
     more = [f"{missing:,} more rows are not shown"] if missing > 0 else []
     notes = [n for n in (*more, *grid.notes) if said is None or n not in said]

@@ -1,4 +1,6 @@
-"""Pages: a library owns document, fonts and pages; their content is made of text operators written once for each text."""
+"""Pages: a library owns document, fonts and pages; their content is made of text operators written once for each
+text.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from fermata.outputs.formats import clean
-from fermata.reports.display import Display
+from fermata.reports.definition.display import Display
 
 __all__ = ["FOOT", "INK", "LINE", "MARGIN", "SOFT", "Paper", "rgb"]
 
@@ -49,8 +51,8 @@ def _fonts() -> tuple[Any, Any]:
 
 
 class Paper:
-    """A document being written. `y` is where the next thing goes, in points from the bottom; `lacking` are characters the font has not,
-    `cut` counts texts that were too long."""
+    """A document being written. `y` is where the next thing goes, in points from the bottom; `lacking` are characters
+    the font has not, `cut` counts texts that were too long."""
 
     def __init__(self, out: IO[bytes], title: str, how: Display, made_at: datetime, foot: str) -> None:
         from reportlab.pdfgen.canvas import Canvas
@@ -179,7 +181,8 @@ class Paper:
         """A line of text with its baseline at `y`."""
         at = x - self.width_of(text, size, bold=bold) if right else x
         self.raw(
-            f"BT {rgb(colour, 'rg')} {self.font(size, bold)} 1 0 0 1 {at:.2f} {y:.2f} Tm {self.shows(text, size, bold)} ET"
+            f"BT {rgb(colour, 'rg')} {self.font(size, bold)} 1 0 0 1 {at:.2f} {y:.2f} Tm "
+            f"{self.shows(text, size, bold)} ET"
         )
 
     def font(self, size: float, bold: bool = False) -> str:

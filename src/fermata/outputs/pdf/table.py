@@ -1,4 +1,6 @@
-"""A table over pages: columns fitted, turned or split, texts wrapped, headers repeated, groups kept with their first rows."""
+"""A table over pages: columns fitted, turned or split, texts wrapped, headers repeated, groups kept with their first
+rows.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,9 @@ Cells = Sequence[str]
 
 @dataclass(frozen=True)
 class Fit:
-    """How a grid goes on paper: size of the letters, landscape or not, and the columns of each part with their widths."""
+    """How a grid goes on paper: size of the letters, landscape or not, and the columns of each part with their
+    widths.
+    """
 
     size: float
     landscape: bool
@@ -62,6 +66,10 @@ def _widths(paper: Paper, grid: Grid) -> tuple[list[float], list[float]]:
     bolds = [level < grid.depth for level in levels]
     natural, least = [], []
     for i, (h, heading) in enumerate(zip(grid.heads, grid.with_units, strict=True)):
+        if h.name in grid.second:  # stands below each row
+            natural.append(0.0)
+            least.append(0.0)
+            continue
         bold = max(paper.width_of(w, 1, bold=True) for w in [*heading.split(), clean(h.above)[:24], " "])
         told = {((t or "")[:200], b) for t, b in zip(sample[i], bolds, strict=True)}
         cells = [paper.width_of(t, 1, bold=b) for t, b in told] or [0.0]
@@ -92,7 +100,9 @@ def _shared(natural: list[float], least: list[float], room: float) -> tuple[floa
 
 
 def _parts(widths: Sequence[float], kept: int, usable: float) -> list[tuple[int, ...]]:
-    """The columns of each part: the first `kept` in all of them, the others spread evenly over as few parts as they fit in."""
+    """The columns of each part: the first `kept` in all of them, the others spread evenly over as few parts as they fit
+    in.
+    """
     most = len(widths)
     while True:
         found = list(_filled(widths, kept, usable, most))
@@ -124,7 +134,10 @@ def draw(paper: Paper, grid: Grid, fit: Fit, progress: Progress) -> None:
         if len(fit.parts) > 1:
             repeated = " and ".join(grid.headings[i] for i in fit.parts[0][: 1 if grid.listing else grid.depth])
             first, last = part[1 if grid.listing else grid.depth] + 1, part[-1] + 1
-            said = f"part {number + 1} of {len(fit.parts)}: columns {first} to {last} of {len(grid.heads)}, {repeated} repeated"
+            said = (
+                f"part {number + 1} of {len(fit.parts)}: columns {first} to {last} of {len(grid.heads)}, "
+                f"{repeated} repeated"
+            )
         _Table(paper, grid, fit, part, said).rows(progress if not number else lambda _: None)
 
 
@@ -177,7 +190,7 @@ class _Table:
         if self.said:
             paper.y -= size * 1.3
             paper.put(MARGIN, paper.y, self.said, size=size - 0.5, colour=SOFT)
-        titles = [self.grid.with_units[i] for i in self.part]
+        titles = ["" if n in self.below else self.grid.with_units[i] for n, i in enumerate(self.part)]
         if any(h.above for h in self.heads):
             paper.y -= self.lead + 2
             self._above()

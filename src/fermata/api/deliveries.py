@@ -1,0 +1,54 @@
+"""The timetable of a workspace as its administrator has it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from fermata.deliveries import send, timetable
+from fermata.deliveries.outcome import Sent
+from fermata.deliveries.progress import History
+from fermata.reports.result import Records
+from fermata.workspace.base import Base
+
+__all__ = ["Deliveries"]
+
+
+@dataclass(frozen=True)
+class Deliveries:
+    """Reports that go out by themselves. No viewer has it."""
+
+    base: Base
+
+    def names(self) -> list[str]:
+        """The names of what is on the timetable."""
+        return timetable.names(self.base)
+
+    def table(self, name: str = "", *, count: int = 2) -> Records:
+        """Every delivery with its next runs, how the last one ended, and what is wrong with it; with a name, its next
+        `count` runs.
+        """
+        return timetable.table(self.base, History.of(self.base.shelf.record.read()), name, count=count)
+
+    def schedule(self, name: str, *, over: bool = False, **data: Any) -> tuple[Path, list[str]]:
+        """Puts a report on the timetable: `schedule("refused", report="refused-entries", when="monthly on the 1st at
+        07:00", to=[...])`.
+
+        `data` are the keys of `deliveries/NAME.toml`; `report="last"` keeps the last run under that name. Returns the
+        file, and what will work but may not be meant. Raises RequestError with every problem.
+        """
+        return timetable.add(self.base, name, over=over, **data)
+
+    def send(self, name: str = "", *, at_once: bool = False, retry: bool = False, wait: float = 0) -> list[Sent]:
+        """Runs and hands over what is due now, and what is to be tried again; with `at_once`, the delivery `name`
+        whatever its timetable; with `retry`, what could not be handed over is tried at once.
+
+        A failure is one of what is returned and no exception, so that the others go out. Raises ArchiveBusy while
+        another does it.
+        """
+        return send.send(self.base, name, at_once=at_once, retry=retry, wait=wait)
+
+    def units(self, program: str, kind: str) -> str:
+        """Text for a scheduler of the system that calls `fermata send`."""
+        return timetable.units(self.base, program, kind)

@@ -1,0 +1,160 @@
+"""The reports of a workspace as people and viewers have them: found, read, copied, saved, remembered."""
+
+from __future__ import annotations
+
+import dataclasses
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, NoReturn
+
+from fermata.errors import NotForViewers, RequestError
+from fermata.reports import requests
+from fermata.reports.compile.binding import bound
+from fermata.reports.compile.request import Asking, compiled
+from fermata.reports.definition import catalogue
+from fermata.reports.definition import files as report_files
+from fermata.reports.definition.catalogue import Entry
+from fermata.reports.definition.report import Report
+from fermata.reports.execute.figures import describe
+from fermata.workspace import last_run
+from fermata.workspace.base import Base
+
+__all__ = ["LAST", "Catalogue", "Reports"]
+
+LAST = last_run.LAST
+
+
+@dataclass(frozen=True)
+class Catalogue:
+    """The reports there are, to be looked at and run. A viewer has no more than this."""
+
+    base: Base
+
+    def names(self) -> list[str]:
+        """The names of the workspace's own reports."""
+        return self.base.own_reports()
+
+    def catalogue(self, words: str = "") -> list[Entry]:
+        """The workspace's own reports and the ready ones, category by category; with `words`, those that have each of
+        them. Who may run certain reports alone has these.
+        """
+        own = [catalogue.read(self.base.reports_path / f"{name}.toml") for name in self.names()]
+        if not self.base.view.everything:  # what a report of the house says may name others
+            own = [dataclasses.replace(e, about="", data={}, path=Path()) for e in own]
+        ready = [e for e in catalogue.entries().values() if e.name not in {o.name for o in own}]
+        allowed = [name for name, _ in self.base.view.reports]
+        return [
+            e
+            for e in (*own, *ready)
+            if catalogue.search(e, words) and (e.name in allowed or not self.base.view.reports)
+        ]
+
+    def here(self) -> list[tuple[Entry, str]]:
+        """Each ready report with why it has no answer on these logs, in a line; "" for those that run, also if they ask
+        for a name first.
+        """
+        place, now = self.base.place(), self.base.now()
+        found: list[tuple[Entry, str]] = []
+        for entry in self.catalogue():
+            try:
+                report = self.definition(entry.name)
+                compiled(report.changed(must_name=()), place, now, Asking(name="anybody", field="user"))
+                found.append((entry, ""))
+            except RequestError as e:
+                found.append((entry, str(e).splitlines()[0].rstrip(":")))
+        return found
+
+    def useful(self, log: str, most: int = 5) -> list[Entry]:
+        """Tables and lists of the catalogue that a log can answer once it holds events, those that lack nothing
+        first.
+        """
+        place = self.base.place()
+        found: list[tuple[int, int, Entry]] = []
+        for entry in catalogue.entries().values():
+            report = self.base.definition(entry.name)
+            notes: list[str] = []
+            if report.ask or report.parts or report.each or report.must_name or not report.kind:
+                continue
+            try:
+                report = bound(report, place, notes)
+            except RequestError:
+                continue
+            if report.log == log:
+                found.append((len(notes), len(found), entry))
+        return [entry for *_, entry in sorted(found, key=lambda f: f[:2])[:most]]
+
+    def definition(self, name: str) -> Report:
+        """The report kept under `name`, else the ready one, else a plain count of the log of that name; `last` is the
+        last run.
+
+        Raises UnknownName, ConfigError; RequestError for what is not for a viewer.
+        """
+        return self.base.definition(name)
+
+    def text(self, name: str) -> str:
+        """The definition as its file has it, comments and all. Raises UnknownName; RequestError for a viewer who has no
+        business with it.
+        """
+        view = self.base.view
+        if not view.everything and name in self.names() and name not in dict(view.reports):
+            raise RequestError(f"the definition of {name} is not for {view.words}; run it with: fermata report {name}")
+        found = self.definition(name)
+        entry = next((e for e in self.catalogue() if e.name == name), None)
+        return entry.path.read_text(encoding="utf-8") if entry and view.everything else report_files.text_of(found)
+
+    def step(self, report: Report, n: int) -> Report:
+        """The report for the period `n` steps later (earlier if negative): the month before, the fortnight after."""
+        return last_run.stepped(report, self.base.place(), self.base.now(), n)
+
+    def period_words(self, report: Report) -> tuple[bool, str, str]:
+        """Whether the report's period moves with the clock, its exact form, and what it is today, in words."""
+        return last_run.period_words(report, self.base.place(), self.base.now())
+
+    def describe(self, report: Report) -> list[tuple[str, str]]:
+        """What a run would do, as (what, words), without running it. Pages tell of each part. Raises what compiling
+        raises.
+        """
+        place = self.base.place()
+        request = compiled(report, place, self.base.now())
+        if not isinstance(request, requests.Page):
+            return self._described(request)
+        lines: list[tuple[str, str]] = []
+        for part in request.parts:
+            told = self._described(part.asked) if part.asked else [("Report", part.title), ("Not possible", part.why)]
+            lines += [*told, ("", "")]
+        return lines[:-1]
+
+    if not TYPE_CHECKING:  # what is not there is found when types are checked, too
+
+        def __getattr__(self, name: str) -> NoReturn:
+            if name in ("copy", "save", "remember"):
+                raise NotForViewers(f"writing reports is not for {self.base.view.words}: a viewer reads")
+            raise AttributeError(f"{type(self).__name__!r} object has no attribute {name!r}")
+
+    def _described(self, request: requests.Request) -> list[tuple[str, str]]:
+        if isinstance(request, requests.Figures | requests.Listing):
+            return describe(request, self.base.place())
+        return last_run.plain_words(request.report)
+
+
+@dataclass(frozen=True)
+class Reports(Catalogue):
+    """The reports of a workspace for who may write it."""
+
+    def copy(self, name: str, new: str, *, over: bool = False) -> Path:
+        """Copies a report, a ready one too, into the workspace under a new name; the original stays. Raises
+        UnknownName, RequestError.
+        """
+        if name == LAST:
+            return self.save(new, self.definition(LAST), over=over)
+        return report_files.copied(self.base.reports_path, name, new, over=over)
+
+    def save(self, name: str, report: Report, *, fixed: bool = False, over: bool = False) -> Path:
+        """Keeps a report under a name; with `fixed`, for the very period it has today. Raises RequestError."""
+        if fixed:
+            report = report.changed(period=self.period_words(report)[1])
+        return report_files.save(self.base.reports_path, name, report, over=over)
+
+    def remember(self, report: Report) -> None:
+        """Keeps the report as the last run, to be changed and run again."""
+        last_run.remember(self.base.path, report)

@@ -1,0 +1,1 @@
+"""fermata.toml into declarations: logs, derived and computed logs, hours, patterns, viewers."""

@@ -1,0 +1,191 @@
+"""Hours, holidays, working patterns and factors as `fermata.toml` declares them.
+
+[holidays.house]
+country = "PT"                                   # public holidays of a country, and of a `region`
+files   = "registers/closed.ics"                 # all-day events of calendars
+days    = ["2025-12-24"]
+
+[hours.office]
+days     = "monday to friday"
+times    = ["09:00-13:00", "14:00-18:00"]
+holidays = "house"
+on_holidays = "closed"                           # or only, or as usual
+
+[hours.by-wing]                                  # of each place its own
+by     = "place.top"
+each   = { "North wing" = "office" }
+others = "stage"
+
+[patterns.full-time]
+hours    = { monday = 8, tuesday = 8, wednesday = 8, thursday = 8, friday = 6 }
+holidays = "house"
+
+[factors.sheet_weight]
+value  = "5.0"
+unit   = "g/sheets"
+source = "ISO 216 and ISO 536: A4 at 80 g/m2"
+"""
+
+from __future__ import annotations
+
+import glob
+from datetime import date, datetime, timedelta
+from decimal import Decimal
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import Field, field_validator
+
+from fermata.analysis.plan import HoursOf
+from fermata.errors import ConfigError, RequestError, SourceError, UnknownName
+from fermata.reports.compile.calendars import Factor, Terms
+from fermata.reports.compile.generated_logs import Pattern
+from fermata.strict import Strict
+from fermata.timeline.hours import Hours, week
+from fermata.timeline.units import WEEKDAY_NAMES
+
+__all__ = ["FactorMap", "HolidayMap", "HoursMap", "PatternMap", "TermMaps"]
+
+YEARS = range(1990, 2061)
+EVERY_DAY = "monday to sunday"
+
+
+def _several(value: Any) -> Any:
+    return (value,) if isinstance(value, str) else value
+
+
+class HolidayMap(Strict):
+    """Days on which things are different: of a country, of calendar files, one by one."""
+
+    country: str = ""
+    region: str = ""
+    files: tuple[str, ...] = ()
+    days: tuple[date, ...] = ()
+
+    _files = field_validator("files", mode="before")(_several)
+
+    def dates(self, name: str, base: Path) -> tuple[date, ...]:
+        """All of them, in order. Raises RequestError, SourceError."""
+        found = set(self.days)
+        if self.country:
+            import holidays
+
+            try:
+                found |= set(holidays.country_holidays(self.country, subdiv=self.region or None, years=YEARS))
+            except NotImplementedError as e:
+                raise RequestError(f"holidays.{name}: {e}") from None
+        for pattern in self.files:
+            paths = sorted(glob.glob(str(Path(glob.escape(str(base))) / pattern)))
+            if not paths:
+                raise SourceError(f"holidays.{name}: no file matches {pattern}")
+            for path in paths:
+                found |= _all_day(Path(path))
+        return tuple(sorted(found))
+
+
+def _all_day(path: Path) -> set[date]:
+    """The local days of all-day events of a calendar, recurring ones included."""
+    import icalendar
+    import recurring_ical_events
+
+    from fermata.intake.readers.recurring import bounded
+
+    try:
+        calendar = icalendar.Calendar.from_ical(path.read_bytes())
+        bounded(calendar)  # what repeats within a day is no day
+        events = recurring_ical_events.of(calendar).between(date(YEARS[0], 1, 1), date(YEARS[-1], 1, 1))
+    except (OSError, ValueError) as e:
+        raise SourceError(f"{path}: cannot be read as a calendar: {e}") from None
+    found: set[date] = set()
+    for event in events:
+        start = event["DTSTART"].dt
+        if isinstance(start, datetime):
+            continue
+        end = event["DTEND"].dt if "DTEND" in event else start + timedelta(days=1)
+        while start < end:
+            found.add(start)
+            start += timedelta(days=1)
+    return found
+
+
+class HoursMap(Strict):
+    """Hours of the week, or (with `by`) which hours go for which value of a field."""
+
+    days: str = EVERY_DAY
+    times: tuple[str, ...] = ()
+    holidays: str = ""
+    on_holidays: Literal["as usual", "closed", "only"] = "closed"
+    by: str = ""
+    each: dict[str, str] = Field(default_factory=dict)
+    others: str = ""
+
+    _times = field_validator("times", mode="before")(_several)
+
+
+class PatternMap(Strict):
+    """Hours required on each weekday, none on the holidays."""
+
+    hours: dict[Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"], Decimal]
+    holidays: str = ""
+
+
+class FactorMap(Strict):
+    """A stated number with its unit and where it is from."""
+
+    value: Decimal
+    unit: str
+    source: str = Field(min_length=1)
+
+
+class TermMaps(Strict):
+    """All tables of this kind together."""
+
+    holidays: dict[str, HolidayMap] = Field(default_factory=dict)
+    hours: dict[str, HoursMap] = Field(default_factory=dict)
+    patterns: dict[str, PatternMap] = Field(default_factory=dict)
+    factors: dict[str, FactorMap] = Field(default_factory=dict)
+
+    def terms(self, base: Path, workdays: str) -> Terms:
+        """What reports use of them. Raises ConfigError."""
+        try:
+            plain = {n: self._hours(n, h, base) for n, h in self.hours.items() if not h.by}
+            hours = {n: HoursOf(h) for n, h in plain.items()}
+            for name, table in self.hours.items():
+                if table.by:
+                    hours[name] = self._by(name, table, plain)
+            if workdays and workdays not in plain:
+                raise UnknownName.of("set of hours", workdays, plain, where="for workdays")
+        except RequestError as e:
+            raise ConfigError("fermata.toml", [str(e)]) from None
+        factors = {n: Factor(f.value, f.unit, f.source) for n, f in self.factors.items()}
+        return Terms(hours, plain.get(workdays), factors)
+
+    def working_patterns(self, base: Path) -> dict[str, Pattern]:
+        """The working patterns by name. Raises UnknownName."""
+        found = {}
+        for name, table in self.patterns.items():
+            daily = {day.capitalize(): int(hours * 60) for day, hours in table.hours.items()}
+            minutes = tuple(daily.get(day, 0) for day in WEEKDAY_NAMES)
+            found[name] = Pattern(minutes, self.days(table.holidays, f"patterns.{name}", base))
+        return found
+
+    def days(self, name: str, where: str, base: Path) -> tuple[date, ...]:
+        """The days of a set of holidays. Raises UnknownName."""
+        if not name:
+            return ()
+        if name not in self.holidays:
+            raise UnknownName.of("set of holidays", name, self.holidays, where=f"({where})")
+        return self.holidays[name].dates(name, base)
+
+    def _hours(self, name: str, table: HoursMap, base: Path) -> Hours:
+        try:
+            windows = week(table.days, table.times)
+        except RequestError as e:
+            raise RequestError(f"hours.{name}: {e}") from None
+        return Hours(name, windows, self.days(table.holidays, f"hours.{name}", base), table.on_holidays)
+
+    def _by(self, name: str, table: HoursMap, plain: dict[str, Hours]) -> HoursOf:
+        for wanted in (*table.each.values(), table.others):
+            if wanted not in plain:
+                raise UnknownName.of("set of hours", wanted, plain, where=f"(hours.{name})")
+        return HoursOf(plain[table.others], table.by, tuple((v, plain[h]) for v, h in table.each.items()))

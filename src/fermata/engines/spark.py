@@ -1,0 +1,172 @@
+"""Spark over the archive: for logs that one machine is too small for.
+
+The archive's files never change, so the workers may read them where they are (a shared file system) or from a copy
+below another path (`archive`, as in s3a://logs/archive). The manifest stays with the workspace: it says which files of
+which months are read, so nothing is listed and no file of another month is opened.
+"""
+
+from __future__ import annotations
+
+import atexit
+import contextlib
+import os
+import re
+import socket
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal, Self
+from urllib.parse import urlsplit
+
+from pydantic import Field, model_validator
+
+from fermata.engines.remote import SparkEngine
+from fermata.errors import DataError, RequestError
+from fermata.secret import secret
+from fermata.strict import Strict
+
+__all__ = ["Distributed", "EngineMap", "spark"]
+
+TYPES = {"VARCHAR": "string", "VARCHAR[]": "array<string>", "TIMESTAMP": "timestamp_ntz", "INTEGER": "int"}
+PORT = 15002  # of Spark Connect, unless the address says otherwise
+PATIENCE = 10  # seconds
+SETTINGS = {
+    "spark.sql.session.timeZone": "UTC",
+    "spark.sql.timestampType": "TIMESTAMP_NTZ",
+    "spark.sql.ansi.enabled": "true",  # a sum beyond 64 bits is an error
+}
+LOCAL = {
+    "spark.ui.enabled": "false",
+    "spark.ui.showConsoleProgress": "false",
+    "spark.driver.host": "127.0.0.1",
+    "spark.driver.bindAddress": "127.0.0.1",
+}
+
+
+class EngineMap(Strict):
+    """[workspace.engine], or `engine = "spark"`: what works figures out.
+
+    `remote` is the address of a Spark Connect server (sc://host:15002), `remote_env` the environment variable that
+    holds it where it has a token; without either, a session of this machine with so many `workers` (threads) and
+    `memory` is started. `archive` is where the workers find the archive.
+    """
+
+    name: Literal["embedded", "spark"] = "embedded"
+    remote: str = ""
+    remote_env: str = ""
+    archive: str = ""
+    workers: int = Field(default=0, ge=0)
+    memory: str = Field(default="2g", pattern=r"^[1-9]\d*[mg]$")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _name_alone(cls, data: Any) -> Any:
+        return {"name": data} if isinstance(data, str) else data
+
+    @model_validator(mode="after")
+    def _sense(self) -> Self:
+        if self.name == "embedded" and self.model_fields_set - {"name"}:
+            raise ValueError('the embedded engine has no settings; they go with name = "spark"')
+        if self.remote and self.remote_env:
+            raise ValueError("give one of remote, remote_env")
+        if "token=" in self.remote:
+            raise ValueError("a token does not belong here; put the address into an environment variable (remote_env)")
+        if (self.remote or self.remote_env) and {"workers", "memory"} & self.model_fields_set:
+            raise ValueError("workers and memory are for a session of this machine, not a remote one")
+        return self
+
+
+@dataclass(frozen=True)
+class Distributed:
+    """A Spark engine, and the archive as its workers see it."""
+
+    engine: SparkEngine
+    base: str
+
+    def files(self, paths: Sequence[str]) -> str:
+        """A view of the session over Parquet files that hold the same columns."""
+        return self.engine.parquet([f"{self.base}/{p}" for p in paths])
+
+    def column(self, name: str) -> str:
+        """The name, quoted."""
+        return f"`{name}`"
+
+    def typed(self, value: str, kind: str) -> str:
+        """The value as that type."""
+        return f"CAST({value} AS {TYPES.get(kind, kind)})"
+
+
+def spark(asked: EngineMap, archive: Path) -> Distributed:
+    """The engine asked for, over the archive. Raises RequestError, DataError."""
+    try:
+        import ibis
+        from pyspark.errors import PySparkException
+        from pyspark.sql import SparkSession
+    except ImportError:
+        raise RequestError("engine = \"spark\" needs its client: pip install 'fermata[spark]'") from None
+    remote = secret("the address of the Spark Connect server", asked.remote_env, None) or asked.remote
+    if remote:
+        _reach(remote)
+    try:
+        builder = SparkSession.builder.remote(remote) if remote else _local(SparkSession.builder, asked)
+        for name, value in SETTINGS.items():
+            builder = builder.config(name, value)
+        with _silence() if not remote else contextlib.nullcontext():
+            session = builder.getOrCreate()
+        if not remote:
+            session.sparkContext.setLogLevel("OFF")
+            atexit.register(session.stop)
+        engine = SparkEngine(ibis.pyspark.connect(session))
+        if remote:  # whether it answers
+            engine.run(ibis.literal(1).name("one").as_table())
+    except (PySparkException, RuntimeError, OSError, ValueError) as e:
+        told = re.sub(
+            r"token=[^;\s]*", "token=...", str(e).strip().splitlines()[0] if str(e).strip() else type(e).__name__
+        )
+        if not remote and ("JAVA" in told or "Java" in told):
+            raise DataError(
+                'engine = "spark" in [workspace] starts Spark on this machine, which needs Java: install one, or let '
+                "JAVA_HOME name "
+                f"its directory ({told})"
+            ) from None
+        raise DataError(f"Spark cannot be reached: {told}") from None
+    return Distributed(engine, asked.archive.rstrip("/") or archive.resolve().as_posix())
+
+
+def _reach(remote: str) -> None:
+    """Raises DataError at once where nobody listens: the client itself would try for minutes."""
+    at = urlsplit(remote.partition("/;")[0])
+    try:
+        where = (at.hostname or "", at.port or PORT)
+    except ValueError:
+        where = ("", 0)
+    if at.scheme != "sc" or not where[0]:
+        raise RequestError("the address of a Spark Connect server is written sc://host:15002")
+    try:
+        socket.create_connection(where, timeout=PATIENCE).close()
+    except OSError as e:
+        raise DataError(f"Spark cannot be reached: {where[0]}:{where[1]} does not answer ({e.strerror or e})") from None
+
+
+def _local(builder: Any, asked: EngineMap) -> Any:
+    """A session of this machine."""
+    workers = asked.workers or os.cpu_count() or 1
+    builder = builder.master(f"local[{workers}]").config("spark.driver.memory", asked.memory)
+    for name, value in {**LOCAL, "spark.sql.shuffle.partitions": str(2 * workers)}.items():
+        builder = builder.config(name, value)
+    return builder
+
+
+@contextlib.contextmanager
+def _silence() -> Iterator[None]:
+    """Standard error goes nowhere for what is started meanwhile, and for as long as it lives: Spark's own log is not
+    for who asked for a report. What goes wrong comes as an error all the same.
+    """
+    kept, nowhere = os.dup(2), os.open(os.devnull, os.O_WRONLY)
+    os.dup2(nowhere, 2)
+    try:
+        yield
+    finally:
+        os.dup2(kept, 2)
+        os.close(kept)
+        os.close(nowhere)

@@ -1,0 +1,136 @@
+"""Where one field of an event comes from: a table or a column's name below `[logs.NAME.fields]`.
+
+start  = { column = "When", form = "%d/%m/%Y %H:%M:%S" }
+user   = { column = "Badge", names = "badge" }
+device = "Reader"
+caller = { column = "message", pair = "src_user" }
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any, Literal, Self
+
+from pydantic import Field as Key
+from pydantic import model_validator
+
+from fermata.fields import Field as EventField
+from fermata.fields import FieldType
+from fermata.strict import Strict
+
+__all__ = ["DURATION_FORMS", "TIME_WORDS", "FieldMap", "check_forms", "expression"]
+
+TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us", "julian day")
+DURATION_FORMS = ("seconds", "milliseconds", "minutes", "hours", "h:mm:ss", "h:mm", "mm:ss", "iso")
+SPELLINGS = ("lower", "no domain", "mac", "phone")
+
+
+class FieldMap(Strict):
+    """Where one field comes from: a column, several joined by a space, a constant, or the file's name.
+
+    A text alone stands for `{ column = text }`; in a file without header a column is its number from 1. `file_name`
+    beside a column stands in front of its text: a date in the file's name, the clock on its lines. With `pair` the
+    column holds pairs such as `user=ann; line="A 1"`, and the field is the value of that name. `past_midnight` says
+    that a date holds until the clock steps back: then the next day begins.
+    """
+
+    column: str | None = None
+    columns: tuple[str, ...] | None = None
+    constant: str | None = None
+    file_name: str | None = None
+    form: tuple[str, ...] = ()
+    values: dict[str, str] | None = None
+    names: str = ""
+    type: FieldType | Literal["link"] | None = None  # a link is a text whose unit says so
+    unit: str = ""
+    scale: int | None = Key(default=None, ge=0, le=9)
+    decimal: Literal[".", ","] = "."
+    thousands: Literal["", ".", ",", " ", "'"] = ""
+    separator: str = ","
+    true: tuple[str, ...] = ("true", "yes", "1")
+    false: tuple[str, ...] = ("false", "no", "0")
+    next_day: bool = False
+    part: str | None = None
+    pair: str | None = None
+    past_midnight: bool = False
+    patterns: dict[str, str] = Key(default_factory=dict)
+    empty: tuple[str, ...] = ()
+    spelling: tuple[str, ...] = ()
+
+    @model_validator(mode="before")
+    @classmethod
+    def _short_forms(cls, data: Any) -> Any:
+        if isinstance(data, str | int) and not isinstance(data, bool):
+            data = {"column": data}
+        if isinstance(data, dict):
+            data = dict(data)
+            for key in ("form", "spelling", "empty"):
+                if isinstance(data.get(key), str):
+                    data[key] = (data[key],)
+            if isinstance(data.get("column"), int):
+                data["column"] = str(data["column"])
+            if "columns" in data:
+                data["columns"] = tuple(str(c) for c in data["columns"])
+        return data
+
+    @model_validator(mode="after")
+    def _one_source(self) -> Self:
+        given = [n for n in ("column", "columns", "constant", "file_name") if getattr(self, n) is not None]
+        if len(given) != 1 and given not in (["column", "file_name"], ["columns", "file_name"]):
+            raise ValueError(f"give one of column, columns, constant, file_name ({', '.join(given) or 'none'} given)")
+        for key in ("file_name", "part"):
+            pattern = getattr(self, key)
+            if pattern is not None and expression(key, pattern).groups != 1:
+                raise ValueError(f"{key} needs exactly one group, as in 'doors-(\\w+)-'")
+        if self.pair is not None and not self.pair.strip():
+            raise ValueError("pair is the name in front of the =, as in pair = 'user'")
+        for pattern in self.patterns:
+            expression("patterns", pattern)
+        for rule in self.spelling:
+            if rule not in SPELLINGS and not re.fullmatch(r"phone \+\d{1,3}", rule):
+                raise ValueError(f"no spelling rule {rule!r}; there are {', '.join(SPELLINGS)}, and 'phone +44'")
+        return self
+
+    @property
+    def read_columns(self) -> tuple[str, ...]:
+        """The columns of the file this field reads."""
+        return self.columns or ((self.column,) if self.column is not None else ())
+
+    def type_for(self, name: str) -> FieldType:
+        """The declared type, or what the field's name implies."""
+        if name in ("start", "finish"):
+            return "time"
+        if name == "duration" or self.type is None:
+            return "duration" if name == "duration" else "text"
+        return "text" if self.type == "link" else self.type
+
+    def event_field(self, name: str) -> EventField:
+        """What the log's schema says of the field."""
+        kind = self.type_for(name)
+        scale = self.scale if self.scale is not None else {"money": 2, "decimal": 3}.get(kind, 0)
+        return EventField(name, kind, "link" if self.type == "link" else self.unit, scale, self.names)
+
+
+def expression(key: str, pattern: str) -> re.Pattern[str]:
+    """A regular expression that the engine can run too. Raises ValueError saying what is wrong with it."""
+    try:
+        found = re.compile(pattern)
+    except re.error as e:
+        raise ValueError(f"{key} is no regular expression: {e}") from None
+    if re.search(r"\(\?(?:[=!>]|<[=!]|\()|\\[1-9]|\(\?P=", pattern):
+        raise ValueError(f"{key} looks ahead, behind or back; such expressions cannot be run over many records")
+    return found
+
+
+def check_forms(name: str, field: FieldMap) -> None:
+    """Raises ValueError for a form of a time or a length that there is not."""
+    if field.type_for(name) == "duration":
+        for form in field.form:
+            if form not in DURATION_FORMS:
+                raise ValueError(f"{name}: no duration form {form!r}; there are {', '.join(DURATION_FORMS)}")
+        return
+    for form in field.form:
+        if form not in TIME_WORDS and "%" not in form:
+            raise ValueError(
+                f"{name}: no time form {form!r}; give {', '.join(TIME_WORDS)} or a pattern such as %d/%m/%Y %H:%M:%S"
+            )

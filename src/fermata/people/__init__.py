@@ -1,0 +1,1 @@
+"""Questions about people: presence, contacts, trails, headcount and evacuation, changes to entries."""

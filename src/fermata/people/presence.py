@@ -1,0 +1,142 @@
+"""Questions about people that are no sums: who was inside at a time, who was near whom."""
+
+from __future__ import annotations
+
+import dataclasses
+from datetime import UTC, timedelta
+
+from fermata.analysis.filters import Condition
+from fermata.analysis.identify import opened
+from fermata.analysis.presence import Contacts as Near
+from fermata.analysis.presence import inside_at
+from fermata.analysis.stages import inside as within_period
+from fermata.analysis.stages import select
+from fermata.errors import RequestError
+from fermata.kinds import headings
+from fermata.reports.compile.filter_values import check_values, outside_validity
+from fermata.reports.compile.resolve import resolve
+from fermata.reports.compile.workplace import Workplace
+from fermata.reports.execute.figures import context_by
+from fermata.reports.execute.notes import known_beforehand
+from fermata.reports.requests import Contacts, Presence
+from fermata.reports.result import ColumnDef, Records
+from fermata.timeline.lengths import exact
+from fermata.timeline.words import stamp
+
+__all__ = ["contacts", "inside"]
+
+MICROSECOND = timedelta(microseconds=1)
+
+
+def inside(request: Presence, place: Workplace) -> Records:
+    """Who is inside at the request's instant: whose last reading in the `back` before it is an entry. By place, then
+    name.
+    """
+    report, now, at, ask = request.report, request.now, request.at, request.report.ask
+    assert ask
+    opening, closing, back = ask.opening, ask.closing, ask.back
+    start = (at - exact(back)).astimezone(UTC)
+    period = f"{start.replace(tzinfo=None).isoformat()}Z/{at.astimezone(UTC).replace(tzinfo=None).isoformat()}Z"
+    known = place.schemas[report.log].by_name
+    different = ("distinct user", *(f"distinct {n}" for n in ("device", "place") if n in known))
+    report = report.changed(ask=None, period=period, columns=different)
+    plan = resolve(report, place, now)
+    strand = plan.strands[0]
+    if "user" not in strand.schema.by_name or "action" not in strand.schema.by_name:
+        raise RequestError(f"the log {strand.schema.name} has no user or no action, so nobody goes in or out")
+    checked = resolve(report.changed(only=(*report.only, Condition("action", "is", (*opening, *closing)))), place, now)
+    said = check_values(checked, place, place.source(checked))
+    engine, table = opened(dataclasses.replace(strand, uses=()), place.source(plan))
+    here = within_period(select(table, strand), plan, strand, spans=False)
+    last = inside_at(here, strand.schema, at.astimezone(UTC).replace(tzinfo=None), opening, closing)
+    extra = [n for n in ("place", "device") if n in strand.schema.by_name]
+    rows = engine.run(last.select("start_utc", "person", *extra, "file_id", "record_no")).to_pylist()
+    rows.sort(key=lambda r: (*(str(r[n]) for n in extra[:1]), r["person"]))
+    heads = headings(extra, strand.schema.kind)
+    columns: list[ColumnDef] = [ColumnDef(n, h) for n, h in zip(extra, heads, strict=True)]
+    columns += [
+        ColumnDef("user", "User"),
+        ColumnDef("since", "Read at", "time"),
+        ColumnDef("for", "For", "duration", "h:mm:ss"),
+        ColumnDef("record", "Record"),
+    ]
+    naive = at.astimezone(UTC).replace(tzinfo=None)
+    listed = tuple(
+        (
+            *(r[n] for n in extra),
+            r["person"],
+            r["start_utc"],
+            (naive - r["start_utc"]) // MICROSECOND,
+            f"{r['file_id']}:{r['record_no']}",
+        )
+        for r in rows
+    )
+    zone = plan.stretch.calendar.zone
+    title = f"Inside at {stamp(at, zone)[:16]}, by {strand.schema.name}"
+    words = f"last readings of the {back} before {stamp(at, zone)}"
+    head = dataclasses.replace(
+        context_by(plan, place, now, request.digest), title=title, period=words, period_text=words
+    )
+    notes = [
+        f"inside is whose last reading is {' or '.join(opening)}; who has none in the {back} before is not looked for",
+        *said,
+        *known_beforehand(plan, place),
+    ]
+    if extra:
+        notes.insert(0, f"{len({r['person'] for r in rows})} people inside")
+    return Records(head.title, head, tuple(columns), listed, len(listed), notes=tuple(notes))
+
+
+def contacts(request: Contacts, place: Workplace) -> Records:
+    """Who was at the same place (the field `at`) as somebody, no more than `within` apart, in the report's period."""
+    now, person, ask = request.now, request.person, request.report.ask
+    assert ask
+    within, at = ask.within, ask.at
+    whole = request.report.changed(ask=None, columns=("distinct user", f"distinct {at}"))
+    plan = resolve(whole, place, now)
+    strand = plan.strands[0]
+    wanted = resolve(whole.changed(only={"user": person}), place, now).strands[0].selection.only[0]
+    source = place.source(plan)
+    said = check_values(plan, place, source)
+    own = dataclasses.replace(
+        strand, selection=dataclasses.replace(strand.selection, only=(*strand.selection.only, wanted))
+    )
+    outside = outside_validity(plan, place, own, source)
+    engine, table = opened(strand, source)
+    here = within_period(select(table, strand), plan, strand, spans=strand.schema.spans)
+    asked = Near(tuple(map(str, wanted.values)), at, exact(within) if within != "0" else timedelta(0))
+    if (
+        not engine.run(here.filter(here.person.isin(asked.person)).aggregate(n=lambda t: t.count()))
+        .column(0)[0]
+        .as_py()
+    ):
+        known = ", and the name is in no register" if wanted.unknown or not wanted.said else ""
+        more = "".join(f"; {n}" for n in outside)
+        raise RequestError(f"{strand.schema.name} has no event of {person!r} in {plan.stretch.words}{known}{more}")
+    rows = engine.run(asked.by_person(here, strand.schema)).to_pylist()
+    rows.sort(key=lambda r: (-r["times"], r["person"], str(r["where"])))
+    columns: tuple[ColumnDef, ...] = (
+        ColumnDef("user", "User"), ColumnDef(at, headings([at], strand.schema.kind)[0]),
+        ColumnDef("times", "Times", "number"),
+        ColumnDef("first", "First", "time"), ColumnDef("last", "Last", "time"),
+        ColumnDef("nearest", "Nearest", "duration", "h:mm:ss"), ColumnDef("together", "Together", "duration",
+        "h:mm:ss"),
+    )  # fmt: skip
+    listed = tuple(
+        tuple(r[k] for k in ("person", "where", "times", "first", "last", "nearest", "together")) for r in rows
+    )
+    head = dataclasses.replace(
+        context_by(plan, place, now, request.digest),
+        title=f"Near {' or '.join(asked.person)}: same {at}, within {within}",
+    )
+    notes = [
+        "a time is a pair of stays, one of each, no further apart than that; nearest 0:00:00 is at once",
+        *outside,
+        *said,
+    ]
+    if not strand.schema.spans:
+        notes.append(
+            f"{strand.schema.name} has moments only, so nobody is together for a time; ask a log of visits for that"
+        )
+    notes += known_beforehand(plan, place)
+    return Records(head.title, head, columns, listed, len(listed), notes=tuple(notes))

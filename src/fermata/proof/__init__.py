@@ -1,0 +1,1 @@
+"""Proof of a run: what it rested on, its fingerprint, its repetition."""

@@ -1,0 +1,1 @@
+"""From a definition to a request in absolute terms, for one who may ask it."""

@@ -1,0 +1,58 @@
+"""What a workspace declares for its reports beside logs and registers: hours and factors."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from decimal import Decimal
+
+from fermata.analysis.plan import HoursOf
+from fermata.errors import RequestError, UnknownName
+from fermata.timeline.hours import Hours
+
+__all__ = ["Factor", "Terms"]
+
+OUTSIDE = "outside "
+WORKING = "working hours"  # whichever hours the workspace calls its workdays
+
+
+@dataclass(frozen=True, slots=True)
+class Factor:
+    """A stated number of a unit, such as grams of a sheet, and where it is from."""
+
+    value: Decimal
+    unit: str
+    source: str
+
+
+@dataclass(frozen=True)
+class Terms:
+    """Named hours, which of them make a workday, and factors."""
+
+    hours: Mapping[str, HoursOf] = field(default_factory=dict)
+    workdays: Hours | None = None
+    factors: Mapping[str, Factor] = field(default_factory=dict)
+
+    def hours_of(self, text: str) -> HoursOf:
+        """The hours called `text`, or all others for `outside NAME`; `working hours` are those of the workspace's
+        workdays.
+
+        Raises UnknownName; RequestError where no workdays are declared.
+        """
+        import dataclasses
+
+        name = text.strip().removeprefix(OUTSIDE).strip()
+        if name == WORKING and name not in self.hours:
+            if self.workdays is None:
+                raise RequestError(
+                    'the workspace does not say what its working hours are: workdays = "NAME" in [workspace], and '
+                    "[hours.NAME]"
+                )
+            name = self.workdays.name
+        if name not in self.hours:
+            raise UnknownName.of("set of hours", name, self.hours)
+        found = self.hours[name]
+        if not text.strip().startswith(OUTSIDE):
+            return found
+        turned = tuple((v, dataclasses.replace(h, outside=not h.outside)) for v, h in found.variants)
+        return HoursOf(turned[-1][1], found.by, turned[:-1])  # type: ignore[arg-type]  # only the last has no value

@@ -1,0 +1,153 @@
+"""Report files: `reports/NAME.toml`, one report each; read, and written so that people can read them."""
+
+from __future__ import annotations
+
+import os
+import re
+from pathlib import Path
+from typing import Any
+
+from fermata import tomlfile
+from fermata.analysis.filters import Condition
+from fermata.errors import DataError, RequestError, UnknownName
+from fermata.reports.definition import catalogue
+from fermata.reports.definition.parts import Strict
+from fermata.reports.definition.report import Report
+
+__all__ = ["copied", "load", "names", "save", "text_of", "write"]
+
+NAME = re.compile(r"[a-z0-9][a-z0-9_-]*")
+
+
+def names(directory: Path) -> list[str]:
+    """The reports kept in a directory, by name."""
+    return sorted(p.stem for p in directory.glob("*.toml"))
+
+
+def load(directory: Path, name: str, also: tuple[str, ...] = ()) -> Report:
+    """The report kept under `name`, else the ready one of that name.
+
+    Raises UnknownName (`also` are other names that would do) and ConfigError.
+    """
+    own = names(directory)
+    if name in own:
+        path = directory / f"{name}.toml"
+        data, text = tomlfile.load(path)
+        return tomlfile.parse(Report, data, path, text)
+    ready = catalogue.entries()
+    if name not in ready:
+        raise UnknownName.of("report", name, [*own, *ready, *also])
+    return ready[name].load()
+
+
+def save(directory: Path, name: str, report: Report, *, over: bool = False) -> Path:
+    """Writes the report as a file of its own. Raises RequestError for a name that is taken (unless `over`) or will not
+    do.
+    """
+    return write(_free(directory, name, over), text_of(report))
+
+
+def write(path: Path, text: str) -> Path:
+    """Writes a text whole or not at all. Raises DataError."""
+    aside = path.with_name(f".{path.name}.{os.getpid()}")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        aside.write_text(text, encoding="utf-8")
+        aside.replace(path)
+    except OSError as e:
+        aside.unlink(missing_ok=True)
+        raise DataError(f"{path}: cannot be written: {e.strerror}") from None
+    return path
+
+
+def copied(directory: Path, name: str, new: str, *, over: bool = False) -> Path:
+    """A copy of a report's file, comments and all, under a new name; the original stays. Raises UnknownName,
+    RequestError.
+    """
+    own = directory / f"{name}.toml"
+    if not own.exists():
+        ready = catalogue.entries()
+        if name not in ready:
+            raise UnknownName.of("report", name, [*names(directory), *ready])
+        own = ready[name].path
+    return write(_free(directory, new, over), own.read_text(encoding="utf-8"))
+
+
+def _free(directory: Path, name: str, over: bool) -> Path:
+    if not NAME.fullmatch(name):
+        raise RequestError(f"{name!r} cannot name a report: small letters, digits, - and _")
+    path = directory / f"{name}.toml"
+    if path.exists() and not over:
+        raise RequestError(f"there is a report {name} already ({path}); choose another name, or say to replace it")
+    return path
+
+
+def text_of(report: Strict) -> str:
+    """The definition as a report file has it: only the keys that say something."""
+    import tomlkit
+
+    return tomlkit.dumps(_table(report, tomlkit.document()))
+
+
+def _table(model: Strict, table: Any) -> Any:
+    """The keys of a table that differ from what they are anyway, in the model's order; tables last, as TOML wants
+    them.
+    """
+    import tomlkit
+
+    plain: dict[str, Any] = {}
+    tables: dict[str, Any] = {}
+    for name, field in type(model).model_fields.items():
+        held = getattr(model, name)
+        if held == field.get_default(call_default_factory=True) or (
+            name == "columns" and getattr(model, "listing", None)
+        ):
+            continue
+        key = field.alias or name
+        if isinstance(held, tuple) and held and all(isinstance(c, Condition) for c in held):
+            plain[key] = _inline(_written(held))
+        elif name == "any_of":
+            plain[key] = [[_inline(_written((c,))) for c in group] for group in held]
+        elif name in ("columns", "parts"):
+            tables[key] = tomlkit.aot()
+            tables[key].extend(_table(c, tomlkit.table()) for c in held)
+        elif isinstance(held, Strict):
+            plain[key] = _table(held, tomlkit.inline_table())
+        else:
+            plain[key] = list(held) if isinstance(held, tuple) else held
+    order = ("title", "about", "category", "label", "log", "kind", "made")
+    for key in (*(k for k in order if k in plain), *(k for k in plain if k not in order)):
+        table.append(key, plain[key])
+    for key, value in tables.items():
+        table.append(key, value)
+    return table
+
+
+def _inline(held: dict[str, Any]) -> Any:
+    import tomlkit
+
+    table = tomlkit.inline_table()
+    for name, value in held.items():
+        table.append(tomlkit.key([name]) if "." in name else name, _inline(value) if isinstance(value, dict) else value)
+    return table
+
+
+def _written(conditions: tuple[Condition, ...]) -> dict[str, Any]:
+    """Conditions as `{ field = value }`."""
+    found: dict[str, list[Any]] = {}
+    for c in conditions:
+        values: list[Any]
+        if c.kind == "is":
+            values = [_plain(v) for v in c.values]
+        elif c.kind == "empty":
+            values = [""]
+        elif c.kind == "between":
+            values = [{k: _plain(v) for k, v in zip(("from", "to"), c.values, strict=True) if v is not None}]
+        else:
+            values = [{"like": list(c.values)} if c.kind == "like" else {"words": " ".join(map(str, c.values))}]
+        found.setdefault(c.field, []).extend(values)
+    return {name: values[0] if len(values) == 1 else values for name, values in found.items()}
+
+
+def _plain(value: Any) -> Any:
+    return value if isinstance(value, bool | int | float | str) else str(value)

@@ -1,0 +1,210 @@
+"""What must be known of the events behind a strand's figures: spans without an end, events without a rate, records that
+do not agree.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from datetime import UTC, timedelta
+from decimal import Decimal
+
+from fermata.analysis.combine import Source
+from fermata.analysis.computed import Classes, Rates
+from fermata.analysis.counters import FIRST, RESET
+from fermata.analysis.derive import CUT, EVER, ORPHAN, UNFINISHED
+from fermata.analysis.filters import count_of
+from fermata.analysis.identify import opened
+from fermata.analysis.plan import Plan, Strand
+from fermata.analysis.stages import inside, naive, select
+from fermata.fields import Field
+from fermata.notes import Note
+from fermata.timeline.words import span, stamp
+
+__all__ = [
+    "balances",
+    "clipped_beside_whole",
+    "counters",
+    "nothing_computed",
+    "open_spans",
+    "pairing",
+    "terms",
+    "undated",
+]
+
+MOST_WRONG = 3
+
+
+def open_spans(plan: Plan, strand: Strand, source: Source) -> list[str]:
+    """Spans without a finish that began before the period's end: they are in no total."""
+    engine, table = opened(strand.as_filtered, source)
+    kept = select(table, strand)
+    kept = kept.filter(kept.finish_utc.isnull() & (kept.start_utc < naive(plan.stretch.end)))
+    row = engine.run(kept.aggregate(n=kept.count(), inside=count_of(kept, kept.start_utc >= naive(plan.stretch.start))))
+    total, inside = (row.column(i)[0].as_py() for i in range(2))
+    notes = []
+    if inside:
+        notes.append(f"{inside:,} of this period without a finish: counted, but not added to any time")
+    if total > inside:
+        notes.append(f"{total - inside:,} from before this period without a finish: not added to any time")
+    return notes
+
+
+def pairing(plan: Plan, strand: Strand, source: Source) -> list[str]:
+    """What became of the openings and closings of the period without a match."""
+    asked = tuple(c for c in strand.selection.without if c.field != "pairing")
+    only = tuple(c for c in strand.selection.only if c.field != "pairing")
+    strand = dataclasses.replace(strand, selection=dataclasses.replace(strand.selection, only=only, without=asked))
+    engine, table = opened(strand, source)
+    here = inside(select(table, strand), plan.of(strand), strand, spans=False)
+    counts = {r["pairing"]: r["n"] for r in engine.run(here.group_by("pairing").aggregate(n=here.count())).to_pylist()}
+    made, name = strand.schema.derivation, strand.schema.name
+    notes = []
+    if n := counts.get(UNFINISHED):
+        notes.append(
+            f"{n:,} of {name} of this period unfinished: no closing within "
+            f"{span(made.reach // timedelta(microseconds=1))}; counted, "
+            f"but not added to any time (fermata events {name} --only pairing=unfinished)"
+        )
+    if n := counts.get(CUT):
+        limit = f" {span(made.at_most // timedelta(microseconds=1))}" if made.at_most else ""
+        notes.append(
+            f"{n:,} of {name} of this period without a closing, ended by the policy '{made.unfinished}{limit}'"
+        )
+    if n := counts.get(ORPHAN):
+        notes.append(
+            f"{n:,} closings of this period without an opening, left out (fermata events {name} --only pairing='no "
+            "opening')"
+        )
+    return notes
+
+
+def counters(plan: Plan, strand: Strand, source: Source) -> list[str]:
+    """Readings of the period whose amount is not known, or only the least it can be."""
+    engine, table = opened(dataclasses.replace(strand.as_filtered, uses=()), source)
+    here = inside(select(table, strand), plan.of(strand), strand, spans=False)
+    counts = {r["reading"]: r["n"] for r in engine.run(here.group_by("reading").aggregate(n=here.count())).to_pylist()}
+    name, notes = strand.schema.name, []
+    if n := counts.get(RESET):
+        notes.append(
+            f"readings of {name} smaller than the one before: {n:,}; the counter began again there, and what it "
+            f"shows is the least that was used (fermata events {name} --only 'reading={RESET}')"
+        )
+    if n := counts.get(FIRST):
+        notes.append(f"first readings of {name}: {n:,}; they have no amount, as what was counted before is not known")
+    return notes
+
+
+def clipped_beside_whole(plan: Plan, source: Source) -> list[str]:
+    """Where time, which is cut at the edges of the period and its units, stands beside money, which belongs to the
+    start: how much is apart.
+    """
+    inner = [(c, c.measure.base or c.measure) for c in plan.columns if c.formula is None]
+    priced = {
+        plan.strands[c.strand].schema.name for c, m in inner if c.kind[0] == "money" and m.name in ("total", "mean")
+    }
+    notes = []
+    for number, strand in enumerate(plan.strands):
+        timed = [c.label for c, m in inner if c.strand == number and m.name == "time"]
+        if not timed or strand.stretch is not None or strand.schema.name not in priced:
+            continue
+        engine, table = opened(strand.as_filtered, source)
+        here = inside(select(table, strand), plan, strand, spans=True)
+        start, end = naive(plan.stretch.start), naive(plan.stretch.end)
+        here = here.filter((here.start_utc < start) | (here.finish_utc > end))  # few, before anything is priced
+        before, after = here.start_utc < start, here.finish_utc > end
+        early = here.finish_utc.delta(start, unit="microsecond")
+        late = here.finish_utc.delta(end, unit="microsecond")
+        row = engine.run(
+            here.aggregate(
+                n0=count_of(here, before), t0=early.sum(where=before).cast("int64"),
+                n1=count_of(here, after & ~before), t1=late.sum(where=after & ~before).cast("int64"),
+            )
+        ).to_pylist()[0]  # fmt: skip
+        told = []
+        if row["n0"]:
+            told.append(f"{row['n0']:,} that began before the period bring {span(row['t0'])} of time here and no money")
+        if row["n1"]:
+            told.append(
+                f"{row['n1']:,} that go on after it bring all of their money, but {span(row['t1'])} of their time "
+                "lies outside"
+            )
+        if told:
+            words = (
+                f"{timed[0]} is cut at the edges of the period and money is not: {'; '.join(told)}; 'total "
+                "duration' is whole, too"
+            )
+            notes.append(words)
+    return notes
+
+
+def balances(plan: Plan, strand: Strand, source: Source) -> list[str]:
+    """Events of the period after which the source recorded another balance than the movements add up to."""
+    made = strand.schema.derivation
+    if not any(p.recorded for p in made.parts):
+        return []
+    engine, table = opened(
+        dataclasses.replace(strand, uses=(), reach=EVER, lookups=(), computed=(), stretch=None), source
+    )
+    wrong = inside(made.disagreeing(table), plan, strand, spans=False)
+    rows = engine.run(wrong.order_by(["start_utc", "file_id", "record_no"]).limit(MOST_WRONG + 1)).to_pylist()
+    if not rows:
+        return [f"the balances recorded in {strand.schema.name} agree with the movements of this period"]
+    n = engine.run(wrong.aggregate(n=lambda t: t.count())).column(0)[0].as_py()
+    scale = strand.schema.field("amount").scale
+    zone = plan.stretch.calendar.zone
+    told = [
+        f"{', '.join(str(r[Field(b).stored]) for b in made.by)} "
+        f"{stamp(r['start_utc'].replace(tzinfo=UTC), zone)[:16]}: recorded "
+        f"{_scaled(r['balance'], scale)}, by the movements {_scaled(r['sum'], scale)}"
+        for r in rows[:MOST_WRONG]
+    ]
+    more = f"; and {n - MOST_WRONG:,} more" if n > MOST_WRONG else ""
+    said = (
+        f"{n:,} movements of {strand.schema.name} where the recorded balance differs from the sum: "
+        f"{'; '.join(told)}{more}"
+    )
+    return [Note(said, "balance")]
+
+
+def _scaled(amount: int, scale: int) -> str:
+    return str(Decimal(amount).scaleb(-scale))
+
+
+def undated(strand: Strand, source: Source) -> list[str]:
+    """Events that have no date of the kind the period goes by."""
+    engine, table = opened(strand.as_filtered, source)
+    kept = select(table, strand)
+    n = engine.run(kept.aggregate(n=count_of(kept, kept.start_utc.isnull()))).column(0)[0].as_py()
+    words = f"the period goes by {strand.date_field}, not by the start"
+    return [f"{words}; {n:,} events without it are in no period" if n else words]
+
+
+def nothing_computed(plan: Plan, strand: Strand, source: Source) -> list[str]:
+    """Events for which a field the report asks about could not be worked out: no rule fits, no rate is valid."""
+    made = [c for c in strand.computed if isinstance(c, Classes | Rates)]
+    if not made or strand.stretch is not None:
+        return []
+    engine, table = opened(strand, source)
+    here = inside(select(table, strand), plan, strand, spans=False)
+    named = {f"c{i}": count_of(here, here[c.field.stored].isnull()) for i, c in enumerate(made)}
+    row = engine.run(here.aggregate(**named))
+    notes = []
+    for i, c in enumerate(made):
+        if n := row.column(i)[0].as_py():
+            why = "fit no rule" if isinstance(c, Classes) else "have no rate (or no finish), and are in no total"
+            notes.append(f"{n:,} events of {strand.schema.name} {why} of {c.field.name}: --only {c.field.name}=")
+    return notes
+
+
+def terms(strand: Strand) -> list[str]:
+    """How money and rounded times came about."""
+    notes = []
+    if any(isinstance(c, Rates) and c.field.type == "money" for c in strand.computed):
+        notes.append("amounts by rates are rounded half up for each event; totals add the rounded ones")
+    if strand.rounding:
+        r = strand.rounding
+        notes.append(
+            f"each entry's length is rounded {r.way} to whole {span(r.step)} before anything is added up; the "
+            "records keep theirs"
+        )
+    return notes

@@ -1,0 +1,313 @@
+"""What a reader must know to trust the figures, gathered from the plan, the manifest and the events."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING
+
+from fermata.analysis.combine import Source
+from fermata.analysis.combined_logs import Combine
+from fermata.analysis.counters import Counter
+from fermata.analysis.derive import Merge, Pairing
+from fermata.analysis.explain import Step
+from fermata.analysis.filters import Selection
+from fermata.analysis.identify import opened
+from fermata.analysis.measures import NEEDS_TIME
+from fermata.analysis.plan import Plan, Strand
+from fermata.analysis.stages import naive, select
+from fermata.analysis.table import Table
+from fermata.archive import SourceFile
+from fermata.notes import Note
+from fermata.reports.compile.filter_values import outside_validity
+from fermata.reports.compile.generated_logs import RequiredTime
+from fermata.reports.compile.resolve import lookups
+from fermata.reports.execute.event_notes import (
+    balances,
+    clipped_beside_whole,
+    counters,
+    nothing_computed,
+    open_spans,
+    pairing,
+    terms,
+    undated,
+)
+from fermata.reports.execute.gaps import gaps
+from fermata.timeline.words import span, stamp
+from fermata.timeline.zones import changes, day_start, local, zone
+
+if TYPE_CHECKING:
+    from fermata.reports.compile.workplace import Workplace
+
+DAY = timedelta(days=1)
+MOST_GAPS = 3
+SPANNED = {*NEEDS_TIME, "duration"}
+
+__all__ = ["complete_to", "gathered", "known_beforehand", "of_table", "why_nothing"]
+
+
+def complete_to(place: Workplace, plan: Plan, strand: int, extent: tuple[datetime, datetime]) -> datetime:
+    """Up to when the strand's log is known to be complete: its last record, or what an import declared."""
+    logs = [place.state(name) for name in plan.strands[strand].schema.stored_logs]
+    declared = [datetime.fromisoformat(log.complete_to).replace(tzinfo=UTC) for log in logs if log.complete_to]
+    return max([*declared, extent[1]])
+
+
+def known_beforehand(plan: Plan, place: Workplace) -> list[str]:
+    """The notes that need no look at the events."""
+    notes = list(plan.stretch.notes)
+    if plan.known:
+        notes.append(
+            f"as it was known at {stamp(plan.known, plan.stretch.calendar.zone)}; what came in later is left out"
+        )
+    for number, strand in enumerate(plan.strands):
+        if strand.date_field:
+            continue  # what a log covers is told by starts
+        if strand.stretch is None and not hasattr(strand.schema.derivation, "rows"):
+            notes += _coverage(plan, place, number, strand)
+        elif strand.stretch and strand.units:
+            notes += [f"in the period compared with: {n}" for n in _coverage(plan.of(strand), place, number, strand)]
+    for name in stored_logs(plan):
+        if held := place.held(name):
+            notes.append(held.told)
+        elif not (place.view.scope or place.view.smallest):  # the ledger counts the records of all
+            notes += _from_ledger(plan, place, name)
+    return notes
+
+
+def stored_logs(plan: Plan) -> list[str]:
+    """The logs of the archive that a plan's figures come from."""
+    return list(dict.fromkeys(name for s in plan.strands for name in s.schema.stored_logs))
+
+
+def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
+    """All notes of a run."""
+    notes = known_beforehand(plan, place)
+    for name in stored_logs(plan) if place.view.everything else ():  # a log's silences are those of all
+        notes += _in_place(plan, place, name) if place.held(name) else _gaps_inside(plan, place, name)
+    for strand in (s for s in plan.strands if s.stretch is None):
+        measured = {(m.base or m).of for _, m in strand.measures} | {(m.base or m).name for _, m in strand.measures}
+        if isinstance(strand.schema.derivation, Pairing):
+            notes += pairing(plan, strand, source)
+        elif isinstance(strand.schema.derivation, Counter):
+            notes += counters(plan, strand, source)
+        elif strand.schema.spans and measured & SPANNED:
+            last = f"{plan.stretch.end:%Y-%m}"
+            parts, apart = place.state(strand.schema.name).parts, place.held(strand.schema.name)
+            if strand.schema.derivation or apart or any(p.unfinished for p in parts if p.month <= last):
+                notes += open_spans(plan, strand, source)
+        notes += nothing_computed(plan, strand, source)
+        if isinstance(strand.schema.derivation, Combine) and strand.stretch is None:
+            notes += balances(plan, strand, source)
+        if strand.date_field:
+            notes += undated(strand, source)
+    notes += clipped_beside_whole(plan, source)
+    if any(isinstance(s.schema.derivation, RequiredTime) for s in plan.strands):
+        notes += _required_today(plan, place)
+    for strand in plan.strands:
+        notes += terms(strand)
+    for name in dict.fromkeys(name for c in plan.columns for name, _ in c.factors):
+        factor = place.terms.factors[name]
+        notes.append(f"factor {name} = {factor.value} {factor.unit} ({factor.source})")
+    if any(c.measure.base and c.measure.base.name in ("distinct", "present") for c in plan.columns):
+        notes.append("shares of different values do not add up: one may count in several rows")
+    if plan.set_dimension:
+        notes.append(f"an event with several {plan.set_dimension.name} counts in each of them, and once in the total")
+    if any(c.measure.name == "median" for c in plan.columns):
+        notes.append("a median is a value that occurred: the smallest with at least half of the values at or below it")
+    return notes
+
+
+def _required_today(plan: Plan, place: Workplace) -> list[str]:
+    """That the day asked on has not ended, and is not held against anybody yet."""
+    tz = plan.stretch.calendar.zone
+    if place.now < plan.stretch.start or plan.stretch.end <= day_start(local(place.now, tz).date(), tz):
+        return []
+    today = stamp(place.now, tz)[:10]
+    return [f"what {today} requires counts when the day has ended; so far it stands apart, in the field today"]
+
+
+def of_table(plan: Plan, table: Table) -> list[str]:
+    """What the finished table itself tells: columns without anything, names not in any
+    register, records put together.
+    """
+    notes = [f"totals of {label} leave out the rows that have no {label}" for label in table.partial]
+    body = table.body
+    for i, column in enumerate(table.measures):
+        if len(body) > 1 and column.across_total and all(r.cells[i] is None for r in body):
+            notes.append(f"{column.label} is empty in every row")
+    kinds = {lookup.field: lookup.kind for s in plan.strands for lookup in s.lookups}
+    for i, dimension in enumerate(plan.by):
+        if dimension.name in kinds:
+            mark = f"{kinds[dimension.name]} "
+            unknown = {r.keys[i] for r in body if isinstance(r.keys[i], str) and r.keys[i].startswith(mark)}
+            if unknown:
+                named = ", ".join(sorted(unknown)[:3]) + (" ..." if len(unknown) > 3 else "")
+                notes.append(
+                    f"{len(unknown):,} of {dimension.name} not in any register ({named}): fermata report "
+                    "names-not-known"
+                )
+    for strand in plan.strands:
+        if isinstance(strand.schema.derivation, Merge) and strand.stretch is None:
+            name = strand.schema.name
+            notes.append(
+                f"several records of one thing count once in {name}; one by one: fermata events {name} --steps"
+            )
+    return notes
+
+
+def _gaps_inside(plan: Plan, place: Workplace, name: str) -> list[str]:
+    """The silences of the log that reach into the period and that its rhythm does not explain."""
+    if not place.extent(name):
+        return []
+    zone = plan.stretch.calendar.zone
+    found = [g for g in gaps(name, place) or () if g.start < plan.stretch.end and g.end > plan.stretch.start]
+    shown = [
+        f"no record of {name} for {span(g.length // timedelta(seconds=1) * 1_000_000)} from {stamp(g.start, zone)[:16]}"
+        for g in sorted(found, key=lambda g: -g.length)[:MOST_GAPS]
+    ]
+    if len(found) > MOST_GAPS:
+        more = len(found) - MOST_GAPS
+        shown.append(f"and {more} shorter gap{'s' * (more != 1)}: fermata survey {name} --part gaps")
+    return shown
+
+
+def _in_place(plan: Plan, place: Workplace, name: str) -> list[str]:
+    """What became of the records of the period of a log read where it is; its silences are for a survey to find, which
+    reads it all.
+    """
+    held = place.held(name)
+    assert held
+    start, end = (t.astimezone(UTC).replace(tzinfo=None) for t in (plan.stretch.start, plan.stretch.end))
+    refusals, twice, never = held.refusals(start, end)
+    notes = []
+    if refusals:
+        why, most = max(refusals.items(), key=lambda r: r[1])
+        notes.append(
+            f"{_records(sum(refusals.values()))} of {name} of this period, or without a time, cannot be read as "
+            "mapped and are left out "
+            f"({why}{f': {most:,}' if len(refusals) > 1 else ''}): fermata survey {name} --part rejects"
+        )
+    for n, hour, key in ((twice, "repeated", "ambiguous"), (never, "skipped", "nonexistent")):
+        if n:
+            notes.append(f"{_records(n)} of {name} in the hour {hour} by the clock change; resolved by `{key}`")
+    return notes
+
+
+def _coverage(plan: Plan, place: Workplace, number: int, strand: Strand) -> list[str]:
+    extent, zone, name = place.extent(strand.schema.name), plan.stretch.calendar.zone, strand.schema.name
+    if extent is None:
+        return []
+    until = complete_to(place, plan, number, extent)
+    if plan.stretch.start > until:
+        return [f"the period lies after the last record of {name}, of {stamp(extent[1], zone)}"]
+    if plan.stretch.end <= extent[0]:
+        return [f"the period lies before the first record of {name}, of {stamp(extent[0], zone)}"]
+    notes = []
+    day = timedelta(days=1)  # a log that begins or ends on the period's first or last day is no gap
+    if plan.stretch.start + day <= extent[0]:
+        notes.append(f"{name} has no records before {stamp(extent[0], zone)}; the period begins earlier")
+    if plan.stretch.end - day > until and plan.stretch.text != "all":
+        notes.append(
+            f"{name} has no records after {stamp(extent[1], zone)}; the period goes on to "
+            f"{stamp(plan.stretch.end, zone)}"
+        )
+    return notes
+
+
+def _from_ledger(plan: Plan, place: Workplace, name: str) -> list[str]:
+    """What the imports of files that cover the period had to say."""
+    files = list(place.state(name).files.values())
+    near = [f for f in files if _overlaps(f, plan)]
+    notes = []
+    corrected = place.state(name).corrected
+    if rejected := sum(f.rejected for f in near if str(f.import_no) not in corrected):
+        notes.append(
+            f"{_records(rejected)} of files covering this period rejected: fermata survey {name} --part rejects"
+        )
+    back, forth = _clock_changes(plan, place, name)
+    if (twice := sum(f.twice for f in near)) and back:
+        notes.append(
+            f"{_records(twice)} of files covering this period with a local time that happened twice, settled by the "
+            "log's policy"
+        )
+    if (never := sum(f.never for f in near)) and forth:
+        notes.append(
+            f"{_records(never)} of files covering this period with a local time that never happened, settled by the "
+            "log's policy"
+        )
+    if repeats := sum(f.possible_repeats for f in near):
+        notes.append(
+            f"{_records(repeats)} equal to one of another file without being part of an overlap, kept and counted"
+        )
+    older = [f for f in files if f.mapping != place.mappings[name]]
+    if older:
+        paths = ", ".join(f.path for f in older[:3]) + (" ..." if len(older) > 3 else "")
+        notes.append(f"{len(older)} files were imported under an older mapping ({paths}): fermata import {name}")
+    return notes
+
+
+def _clock_changes(plan: Plan, place: Workplace, name: str) -> tuple[bool, bool]:
+    """Whether the clocks of a log's zone are set back in the plan's period, and whether they are set forward."""
+    found = changes(plan.stretch.start - DAY, plan.stretch.end + DAY, zone(place.schemas[name].zone))
+    return any(c.sets_back for c in found), any(not c.sets_back for c in found)
+
+
+def _records(n: int) -> str:
+    return f"{n:,} record{'' if n == 1 else 's'}"
+
+
+def _overlaps(file: SourceFile, plan: Plan) -> bool:
+    if not file.first or not file.last:
+        return bool(file.rejected)
+    first, last = (datetime.fromisoformat(t).replace(tzinfo=UTC) for t in (file.first, file.last))
+    return first < plan.stretch.end and last >= plan.stretch.start
+
+
+def why_nothing(
+    plan: Plan, place: Workplace, steps: tuple[tuple[str, tuple[Step, ...]], ...], said: Sequence[str] = ()
+) -> list[str]:
+    """Why a result is empty: no events in the period, or which filter took the last ones; what lies around, unless
+    `said` already.
+    """
+    notes: list[str] = []
+    elsewhere = not any(isinstance(n, Note) and n.kind == "validity" for n in said)
+    for strand, (name, counted) in zip(plan.strands, steps, strict=True):
+        emptied = next((s for s in counted if s.left == 0), None)
+        if emptied is None:
+            continue
+        if emptied is counted[0]:
+            notes.append(Note(f"nothing found: {name} has no events in this period", "nothing"))
+        else:
+            told = f"removed the last {emptied.removed:,} of {counted[0].left:,} events"
+            told = f"removed all {emptied.removed:,} events" if emptied.removed == counted[0].left else told
+            notes.append(Note(f"nothing found: '{emptied.text}' {told}", "nothing"))
+        notes += _around(plan, place, strand, elsewhere)
+    return notes
+
+
+def _around(plan: Plan, place: Workplace, strand: Strand, elsewhere: bool) -> list[str]:
+    """The last event before and the first after the period that the filters would keep, by the names that are valid
+    then; `elsewhere` adds what was read under these names while they were nobody's.
+    """
+    extent, zone = place.extent(strand.schema.name), plan.stretch.calendar.zone
+    if extent is None or hasattr(strand.schema.derivation, "rows"):
+        return []
+    low, high = min(extent[0], plan.stretch.start), max(extent[1], plan.stretch.end)
+    wide = dataclasses.replace(plan, stretch=dataclasses.replace(plan.stretch, start=low, end=high))
+    asked = [
+        n for lookup in strand.lookups for n in (lookup.field, *(f"{lookup.field}.{a}" for a in lookup.attributes))
+    ]
+    known = lookups(place.registers, strand.schema, asked, wide.stretch)
+    strand = dataclasses.replace(strand, window=(low, high), stretch=None, lookups=known)
+    source = place.source(wide)
+    engine, table = opened(strand, source)
+    kept = select(table, strand) if strand.selection != Selection() else table
+    before = kept.start_utc.max(where=kept.start_utc < naive(plan.stretch.start))
+    after = kept.start_utc.min(where=kept.start_utc >= naive(plan.stretch.end))
+    row = engine.run(kept.aggregate(b=before, a=after))
+    found = [row.column(i)[0].as_py() for i in range(2)]
+    words = [stamp(t.replace(tzinfo=UTC), zone) if t else "none" for t in found]
+    notes = [f"the last such event before the period: {words[0]}; the first after it: {words[1]}"]
+    return [*notes, *(outside_validity(wide, place, strand, source, " in the whole log") if elsewhere else [])]

@@ -1,0 +1,207 @@
+"""Filters, measures, charts and threads looked at over all ready reports and all measures, so that no single case has
+to be known beforehand.
+"""
+
+from __future__ import annotations
+
+import random
+import re
+import threading
+from typing import Any
+
+import pytest
+
+from fermata.analysis.filters import conditions
+from fermata.api.result import Result
+from fermata.api.workspace import Workspace
+from fermata.errors import RequestError
+from fermata.outputs import drawing
+from fermata.proof import fingerprint
+from fermata.reports.definition.catalogue import entries
+from fermata.reports.definition.report import Report
+from fermata.reports.result import Page, Records, RunResult
+from tests.conftest import DEEP, NOW
+
+GIVEN = {"user": "Ada Umberlin", "device": "Score vault", "place": "Library", "other": "+441632960170"}
+READY = entries()
+FEW = ("refused-entries", "calls-by-line", "licence-uptake")
+SHOWN = [n for n in READY if DEEP or n in FEW]
+pytestmark = [pytest.mark.deep] if DEEP else []  # a few of them each time, all when testing deeply
+FIELDS = ("device", "place", "user", "other", "action")
+WAYS = ("only", "without", "any_of")
+
+
+def asked(name: str) -> Report:
+    """The ready report with what it asks for."""
+    report = READY[name].load()
+    return report.changed(only=report.only + conditions({f: GIVEN[f] for f in report.must_name}))
+
+
+def way(key: str, field: str, *values: str) -> dict[str, Any]:
+    """A filter of one of the three kinds, as a report has it."""
+    one = {field: list(values)}
+    return {"any_of": [[one]]} if key == "any_of" else {key: one}
+
+
+def added(report: Report, key: str, field: str, *values: str) -> Report:
+    """The report with a further filter."""
+    more = Report.of(log="any", **way(key, field, *values))
+    return report.changed(**{key: getattr(report, key) + getattr(more, key)})
+
+
+def items(result: Result) -> list[Any]:
+    """The tables and listings of an answer."""
+    found = result.answer
+    return [p.item for p in found.parts if p.item is not None] if isinstance(found, Page) else [found]
+
+
+@pytest.mark.parametrize("key", WAYS)
+@pytest.mark.parametrize("name", SHOWN)
+def test_a_filter_that_could_do_nothing_is_refused(hall: Workspace, name: str, key: str) -> None:
+    """An unknown field, an unknown value and one unknown among known ones, for every ready report, on a page by each of
+    its parts.
+    """
+    report = asked(name)
+    wrong = [("nosuch", ("1",)), ("user", ("No Such Person",)), ("user", ("Ada Umberlin", "No Such Person"))]
+    for field, values in wrong:
+        try:
+            found = hall.run(added(report, key, field, *values))
+        except RequestError:
+            continue
+        assert isinstance(found.answer, Page), (field, values)
+        for part in found.answer.parts:  # a part whose log has no such field, or no such value, says so
+            assert part.item is None or isinstance(part.item, RunResult | Records), part
+            assert field in part.note or values[-1] in part.note, (part.title, part.note, field, values)
+
+
+@pytest.mark.parametrize("name", SHOWN)
+def test_a_filter_keeps_what_its_group_shows(hall: Workspace, name: str) -> None:
+    """A known value in `only` gives the rows that its group has without it; `without` all others; `any_of` the same as
+    `only`.
+    """
+    report = asked(name)
+    if report.parts or report.ask or report.listing or report.register_name or report.each:
+        return
+    plan = fingerprint.plans_of(report, hall.base.place(), NOW)[0]
+    every = [s.schema.by_name for s in plan.strands]
+    field = next((f for f in FIELDS if all(f in names for names in every) and f not in report.must_name), "")
+    if not field or any(c.measure.startswith(("share", "rank", "before")) for c in report.columns):
+        return
+    rest = {
+        "across": None,
+        "sort": (),
+        "top": None,
+        "rows": (),
+        "checks": (),
+        "warn": (),
+        "chart": "",
+        "compare": None,
+        "zero_rows": None,
+    }
+    if len({s.schema.name for s in plan.strands}) > 1:
+        return
+    own = report.changed(
+        by=(field, *(d for d in report.by if d != field)), totals=False, no_others=False, expect="", **rest
+    )
+    try:
+        table = hall.run(own).table
+    except RequestError:  # a measure that means nothing by this field
+        return
+    whole = {r.keys: r.cells for r in table.body}
+    seen = next((r for r in table.body if isinstance(r.keys[0], str) and r.shown[0] != "(none)"), None)
+    if seen is None:
+        return
+    value, key = seen.shown[0], seen.keys[0]
+    kept = {k: c for k, c in whole.items() if k[0] == key}
+    for one in ("only", "any_of"):
+        assert {r.keys: r.cells for r in hall.run(added(own, one, field, value)).table.body} == kept
+    others = {r.keys: r.cells for r in hall.run(added(own, "without", field, value)).table.body}
+    assert others == {k: c for k, c in whole.items() if k[0] != key}
+
+
+def scaled(made: Any, plain: Any) -> bool:
+    """Whether a formula gives more decimals than its measure has."""
+    return bool(made.measures[0].scale != plain.measures[0].scale)
+
+
+MEASURES = (
+    ("doors", "count"), ("doors", "distinct user"), ("doors", "distinct day"), ("calls", "time"), ("calls",
+     "total duration"),
+    ("calls", "mean duration"), ("calls", "median duration"), ("calls", "p95 duration"), ("calls", "most duration"),
+    ("calls", "mean mos"), ("prints", "total pages"), ("prints", "total cost"), ("calls", "peak"), ("doors", "first"),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("log", "measure"), MEASURES)
+def test_a_measure_is_the_same_quantity_wherever_it_stands(hall: Workspace, log: str, measure: str) -> None:
+    """Renamed, alone in a formula, in a subtotal, in rows, in a limit and as a chart, it keeps its kind and its
+    figure.
+    """
+    base = Report.of(log=log, period="2026-03", by=["device"], columns=[measure])
+    plain = hall.run(base).table
+    named = hall.run(base.changed(columns=[{"label": "X", "measure": measure}])).table
+    assert [r.cells for r in named.rows] == [r.cells for r in plain.rows]
+    assert named.measures[0].type == plain.measures[0].type
+    made = hall.run(base.changed(columns=[{"label": "X", "formula": measure}])).table
+    assert made.measures[0].type == plain.measures[0].type.removeprefix("mean ")
+    scale = 10 ** (made.measures[0].scale - plain.measures[0].scale) if scaled(made, plain) else 1
+    assert [r.cells[0] for r in made.body] == [
+        c if scale == 1 or c is None else c * scale for c in (r.cells[0] for r in plain.body)
+    ]
+    ordered = hall.run(base.changed(columns=[{"label": "X", "measure": measure}], sort=["-X"])).table
+    values = [r.cells[0] for r in ordered.body if r.cells[0] is not None]
+    assert values == sorted(values, reverse=True)
+    if measure != "first":
+        drawn = drawing.of(hall.run(base.changed(chart="ranked")).answer)
+        assert len(drawn.names) == len([r for r in plain.body if r.cells[0] is not None]) or drawn.notes
+
+
+@pytest.mark.parametrize("name", SHOWN)
+def test_a_picture_shows_all_rows_or_says_the_rest(hall: Workspace, name: str) -> None:
+    """Of every ready report that is drawn: its rows are there in their order, or the rest is counted, and its filters
+    are told.
+    """
+    report = asked(name)
+    for item in items(hall.run(report)):
+        if not isinstance(item, RunResult):
+            continue
+        try:
+            found = drawing.of(item)
+        except RequestError:
+            continue
+        first = list(dict.fromkeys(r.shown[0] for r in item.table.body if r.shown))
+        rest = [re.search(r"all others \(([\d,]+)\)", n) for n in (*found.names, *found.series)]
+        left = sum(int(m[1].replace(",", "")) - 1 for m in rest if m)
+        drawn = max(len(found.names), len(found.series))
+        assert drawn + left >= len(first) or found.notes, (name, drawn, left, len(first))
+        told = " ".join(map(str, found.lines))
+        if report.only or report.without:
+            assert any(w in told for w in ("only ", "without ")), (name, told)
+
+
+def test_threads_that_share_a_workspace_get_their_own_answers(hall: Workspace) -> None:
+    """Eight threads in random order over one workspace: every answer is the one a single thread gets."""
+    logs = ("doors", "calls", "prints", "entries", "logins", "sessions", "visits", "desk-sessions")
+    reports = [Report.of(log=n, period="2026-03", by=["user"], columns=["count"]) for n in logs]
+    reports += [Report.of(log="calls", period="2026-03", by=["day"], columns=["time", "peak"])]
+    expected = [[(r.keys, r.cells) for r in hall.run(r_).table.rows] for r_ in reports]
+    wrong: list[Any] = []
+
+    def work(seed: int) -> None:
+        order = random.Random(seed)
+        for _ in range(4):
+            at = order.randrange(len(reports))
+            try:
+                got = [(r.keys, r.cells) for r in hall.run(reports[at]).table.rows]
+            except Exception as e:  # whatever goes wrong in a thread fails the test
+                wrong.append((at, repr(e)))
+                continue
+            if got != expected[at]:
+                wrong.append((at, "other figures"))
+
+    threads = [threading.Thread(target=work, args=(n,)) for n in range(8)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert wrong == []

@@ -1,0 +1,360 @@
+"""Proposals for texts as programs write them: brought in without a hand, right in time, user, device, action and
+length.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from fermata import Report, Workspace
+from fermata.api.workspace import open_workspace
+from fermata.workspace.proposing import Trial, add_log
+from tests.conftest import NOW
+from tests.conftest import fermata as command
+
+SSHD = """Mar 28 08:01:12 gate sshd[1201]: Accepted publickey for anna from 10.0.0.7 port 51514 ssh2: ED25519 SHA256:abc
+Mar 28 08:05:44 gate sshd[1210]: Failed password for invalid user oracle1 from 10.0.0.9 port 4022 ssh2
+Mar 28 09:17:03 gate sshd[1201]: pam_unix(sshd:session): session closed for user anna
+Mar 28 09:18:03 gate sudo:   anna : TTY=pts/0 ; COMMAND=/usr/bin/apt update
+"""
+RFC5424 = """<38>1 2026-03-28T08:01:12+01:00 gate sshd 1201 - -  Accepted publickey for anna from 10.0.0.7 port 51514 ssh2
+<86>1 2026-03-28T09:17:03+01:00 gate sshd 1201 - -  pam_unix(sshd:session): session closed for user anna
+"""
+JOURNAL = """{"__REALTIME_TIMESTAMP":"1774681272000000","__MONOTONIC_TIMESTAMP":"812","_HOSTNAME":"gate","SYSLOG_IDENTIFIER":"sshd","_PID":"12","MESSAGE":"Accepted publickey for anna from 10.0.0.7 port 5 ssh2"}
+{"__REALTIME_TIMESTAMP":"1774685823000000","__MONOTONIC_TIMESTAMP":"858","_HOSTNAME":"gate","SYSLOG_IDENTIFIER":"sshd","_PID":"12","MESSAGE":"pam_unix(sshd:session): session closed for user anna"}
+"""
+DATABASE = '''2026-03-28 08:01:12.000 CET,"anna","shop",311,"10.0.0.7:40112",69c77c58.137,1,"authentication",2026-03-28 08:01:12 CET,3/2,0,LOG,00000,"connection authorized: user=anna database=shop",,,,,,,,,"","client backend",,0
+2026-03-28 08:09:12.000 CET,"anna","shop",311,"10.0.0.7:40112",69c77c58.137,2,"idle",2026-03-28 08:01:12 CET,,0,LOG,00000,"disconnection: session time: 0:08:00.000 user=anna database=shop host=10.0.0.7 port=40112",,,,,,,,,"psql","client backend",,0
+2026-03-28 08:10:00.000 CET,"bert","shop",312,"10.0.0.8:40113",69c77c90.138,1,"authentication",2026-03-28 08:10:00 CET,3/2,0,FATAL,28P01,"password authentication failed for user ""bert""",,,,,,,,,"","client backend",,0
+'''
+ACCOUNTING = """Sat Mar 28 01:01:12 2026
+\tUser-Name = "anna"
+\tAcct-Status-Type = Stop
+\tAcct-Session-Id = "0001"
+\tAcct-Unique-Session-Id = "u1"
+\tAcct-Session-Time = 3600
+\tNAS-IP-Address = 10.0.0.1
+\tTimestamp = 1774684872
+
+Sat Mar 28 01:02:00 2026
+\tAcct-Status-Type = Accounting-On
+\tNAS-IP-Address = 10.0.0.1
+\tTimestamp = 1774684920
+
+"""
+PAGES = """office-a4 anna 101 [28/Mar/2026:08:01:12 +0100] total 3 - localhost Report draft.pdf A4 one-sided
+office-a4 bert 102 [28/Mar/2026:08:40:11 +0100] total 12 - 10.0.0.7 a "quoted" name with total 9 A4 two-sided-long-edge
+"""
+CALLS = """Date,Time,Extension,Number,Duration,Direction,Status
+28/03/2026,08:01:12,201,+441632960001,2:16,Outgoing,ANSWERED
+28/03/2026,08:05:02,202,+441632960002,0:00,Outgoing,NO ANSWER
+28/03/2026,08:15:40,203,+441632960003,12:41,Incoming,BUSY
+"""
+DOORS = """Türsteuerung Nord
+Zeitraum 01.03.2026 bis 31.03.2026
+
+Zeit;Karte;Tür;Ereignis
+28.03.2026 08:01:12;1001;Haupteingang;Zutritt gewährt
+28.03.2026 08:03:02;1002;Haupteingang;Zutritt verweigert
+28.03.2026 17:01:12;1001;Haupteingang;Austritt
+Summe: 3
+"""
+PROXY = """1774681272.123    123 10.0.0.7 TCP_MISS/200 4512 GET http://example.org/ anna HIER_DIRECT/192.0.2.1 text/html
+1774681273.001     12 10.0.0.8 TCP_DENIED/403 1200 CONNECT example.net:443 - HIER_NONE/- text/html
+"""
+ERRORS = """2026/03/28 08:01:12 [error] 77#77: *1 open() "/srv/x" failed (2: No such file or directory), client: 10.0.0.8, server: house, request: "GET /x HTTP/1.1", host: "house"
+2026/03/28 08:02:01 [warn] 77#77: *2 response is buffered, client: 10.0.0.7, server: house, request: "GET / HTTP/1.1", host: "house"
+"""
+FIREWALL = """Mar 28 08:01:12 gate kernel: [12345.678] DROP IN=eth0 OUT= MAC=aa:bb SRC=10.0.0.9 DST=10.0.0.1 LEN=60 TTL=64 PROTO=TCP SPT=4022 DPT=22 WINDOW=64240
+Mar 28 08:01:13 gate kernel: [12346.678] ACCEPT IN=eth0 OUT= MAC=aa:bb SRC=10.0.0.7 DST=10.0.0.1 LEN=60 TTL=64 PROTO=UDP SPT=4023 DPT=443
+"""
+MAIL = """Mar 28 08:01:12 mx postfix/smtp[99]: 4F1A2: to=<bert@example.org>, relay=mx.example.org[192.0.2.1]:25, delay=1.2, dsn=2.0.0, status=sent (250 ok)
+Mar 28 08:01:13 mx postfix/qmgr[98]: 4F1A2: from=<anna@house.example>, size=4312, nrcpt=1 (queue active)
+Mar 28 08:01:14 mx postfix/smtp[99]: 4F1A3: to=<x@example.org>, relay=none, delay=1.2, dsn=4.4.1, status=deferred (timed out)
+"""
+SIP = """Mar 28 08:01:12 sip kamailio[77]: NOTICE: acc [acc.c:287]: ACC: transaction answered: timestamp=1774681272;method=INVITE;from_tag=a1;to_tag=b1;call_id=c1@10.0.0.1;code=200;reason=OK;src_user=201;dst_user=301
+Mar 28 08:04:12 sip kamailio[77]: NOTICE: acc [acc.c:287]: ACC: call missed: timestamp=1774681452;method=INVITE;from_tag=a2;to_tag=;call_id=c2@10.0.0.1;code=486;reason=Busy Here;src_user=202;dst_user=301
+"""
+WEB = """{"time_local":"28/Mar/2026:08:01:12 +0100","remote_addr":"10.0.0.7","remote_user":"anna","request":"GET / HTTP/1.1","status":"200","body_bytes_sent":"512"}
+{"time_local":"28/Mar/2026:08:01:13 +0100","remote_addr":"10.0.0.8","remote_user":"","request":"GET /x HTTP/1.1","status":"404","body_bytes_sent":"12"}
+"""
+LAST = """anna     pts/0        10.0.0.7         Sat Mar 28 08:01:12 2026 - Sat Mar 28 09:17:03 2026  (01:15)
+bert     pts/1        10.0.0.8         Sat Mar 28 10:00:00 2026   still logged in
+
+wtmp begins Sat Mar 28 07:55:01 2026
+"""
+LEASES = """# written by a server
+authoring-byte-order little-endian;
+
+lease 10.0.0.50 {
+  starts 6 2026/03/28 07:01:12;
+  ends 6 2026/03/28 19:01:12;
+  cltt 6 2026/03/28 07:01:12;
+  binding state active;
+  next binding state free;
+  hardware ethernet 52:54:00:aa:bb:01;
+  client-hostname "anna-laptop";
+}
+lease 10.0.0.51 {
+  starts 6 2026/03/28 09:01:12;
+  ends never;
+  binding state free;
+  hardware ethernet 52:54:00:aa:bb:02;
+}
+"""
+PRINTED = """<?xml version="1.0" encoding="UTF-8"?>
+<Events>
+<Event xmlns="http://schemas.example/event"><System><EventID>307</EventID>
+<TimeCreated SystemTime="2026-03-28T08:01:12+01:00"/></System><EventData><Data Name="Document">Programme</Data>
+<Data Name="Owner">anna</Data><Data Name="Printer">Front</Data><Data Name="Pages">12</Data></EventData></Event>
+<Event xmlns="http://schemas.example/event"><System><EventID>307</EventID>
+<TimeCreated SystemTime="2026-03-28T08:05:00+01:00"/></System><EventData><Data Name="Document">Score</Data>
+<Data Name="Owner">bert</Data><Data Name="Printer">Vault</Data><Data Name="Pages">3</Data></EventData></Event>
+</Events>
+"""
+LISTED = """Jobs of the week
+User         When                 Printer   Pages
+
+anna         2026-03-28 08:01:12  Front     12
+Bert Ølsen   2026-03-28 08:05:00  Vault     3
+chris        2026-03-28 09:05:00            7
+"""
+NAMED = """time=2026-03-28T08:01:12+01:00 user=anna action=login src=10.0.0.7 host=gate
+time=2026-03-28T08:02:12+01:00 user="A \\"B\\" C" action=logout src=10.0.0.7 host=gate
+time=2026-03-28T08:03:12+01:00 user=bert action=login host=gate
+"""
+TWICE = """When,Who,Door,Who
+2026-03-28 08:01:12,anna,North,guard
+2026-03-28 08:03:12,bert,North,guard
+"""
+FIRST = "2026-03-28 08:01:12+01:00"
+CASES: list[tuple[str, str, int, int, dict[str, Any]]] = [  # file, text, stored, records read, the first event
+    ("auth.log", SSHD, 3, 4, {"user": "anna", "device": "gate", "action": "login", "other": "10.0.0.7"}),
+    ("auth-new.log", RFC5424, 2, 2, {"user": "anna", "device": "gate", "action": "login", "other": "10.0.0.7"}),
+    ("journal.json", JOURNAL, 2, 2, {"user": "anna", "device": "gate", "action": "login", "other": "10.0.0.7"}),
+    ("database.csv", DATABASE, 3, 3, {"user": "anna", "device": "10.0.0.7", "place": "shop", "action": "login"}),
+    ("detail", ACCOUNTING, 1, 2, {"user": "anna", "device": "10.0.0.1", "action": "stop", "session": "u1"}),
+    ("page_log", PAGES, 2, 2, {"user": "anna", "device": "office-a4", "pages": 3, "title": "Report draft.pdf"}),
+    ("calls.csv", CALLS, 3, 3, {"user": "201", "other": "+441632960001", "action": "answered", "direction": "out"}),
+    ("doors.csv", DOORS, 3, 4, {"user": "1001", "device": "Haupteingang", "action": "granted"}),
+    ("proxy.log", PROXY, 2, 2, {"user": "anna", "device": "10.0.0.7", "action": "GET", "outcome": "200", "size": 4512}),
+    ("error.log", ERRORS, 2, 2, {"device": "10.0.0.8", "action": "error", "other": "GET /x HTTP/1.1"}),
+    (
+        "kern.log",
+        FIREWALL,
+        2,
+        2,
+        {"user": "10.0.0.9", "action": "DROP", "other": "10.0.0.1", "port": 22, "protocol": "TCP"},
+    ),
+    ("mail.log", MAIL, 2, 3, {"user": "bert@example.org", "action": "sent", "other": "mx.example.org"}),
+    (
+        "sip.log",
+        SIP,
+        2,
+        2,
+        {"user": "201", "other": "301", "action": "INVITE", "outcome": "200", "call": "c1@10.0.0.1"},
+    ),
+    ("web.jsonl", WEB, 2, 2, {"user": "anna", "device": "10.0.0.7", "action": "GET", "outcome": "200", "size": 512}),
+    ("leases.txt", LEASES, 2, 3, {"user": "anna-laptop", "device": "52:54:00:aa:bb:01", "other": "10.0.0.50"}),
+    ("events.xml", PRINTED, 2, 2, {"user": "anna", "device": "Front", "pages": 12, "other": "Programme"}),
+    ("jobs.txt", LISTED, 3, 4, {"user": "anna", "device": "Front", "pages": 12}),
+    ("named.log", NAMED, 3, 3, {"user": "anna", "device": "gate", "action": "login", "src": "10.0.0.7"}),
+    ("twice.csv", TWICE, 2, 2, {"user": "anna", "device": "North", "who_2": "guard"}),
+    ("last.txt", LAST, 2, 4, {"user": "anna", "device": "pts/0", "other": "10.0.0.7"}),
+]
+
+
+def brought_in(hall: Path, name: str, text: str) -> tuple[Workspace, Trial]:
+    """A workspace into which a text came by a proposal alone, and what the proposal was tried to give."""
+    hall.mkdir(exist_ok=True)
+    if not (hall / "fermata.toml").exists():
+        (hall / "fermata.toml").write_text('[workspace]\nzone = "Europe/Berlin"\n')
+    (hall / name).write_text(text, encoding="utf-8")
+    log, _, trial = add_log(open_workspace(hall, now=NOW).base, hall / name, None)
+    assert trial
+    opened = open_workspace(hall, now=NOW)
+    opened.archive.import_log(log)
+    return opened, trial
+
+
+@pytest.mark.parametrize(("name", "text", "stored", "read", "first"), CASES, ids=[c[0] for c in CASES])
+def test_a_text_comes_in_without_a_hand(
+    tmp_path: Path, name: str, text: str, stored: int, read: int, first: dict[str, Any]
+) -> None:
+    """A proposal and an import alone: as many records as it says beforehand, and the first event as it was."""
+    opened, trial = brought_in(tmp_path / "hall", name, text)
+    assert (trial.read, trial.stored) == (read, stored)
+    events = opened.log(opened.archive.logs[0]).events()
+    assert len(events) == stored
+    event = events.iloc[0]
+    assert {k: event[k] for k in first} == first
+    start = event["start"] if name not in ("proxy.log", "detail") else event["finish"]
+    shown = {"proxy.log": "2026-03-28 08:01:12.123000+01:00", "detail": "2026-03-28 09:01:12+01:00"}
+    assert str(start) == shown.get(name, FIRST)
+
+
+def test_sessions_are_paired_where_a_log_has_logins_and_logouts(tmp_path: Path) -> None:
+    """The proposal makes the log of sessions, too, with their length; the command shows what it made of the file."""
+    hall = tmp_path / "hall"
+    command("new", str(hall), "--zone", "Europe/Berlin")
+    (hall / "auth.log").write_text(SSHD)
+    told = command("-w", str(hall), "map", str(hall / "auth.log"), "--add").stderr
+    assert "tried on the file: 4 records: 3 stored, 1 skipped (outside the selection)" in told
+    command("-w", str(hall), "--now", NOW.isoformat(), "import")
+    opened = open_workspace(hall, now=NOW)
+    assert opened.log("auth-sessions").measure("count", "time").run().table.total.cells == (1, 4_551_000_000)
+
+
+def test_a_proposal_that_stores_nothing_is_none(tmp_path: Path) -> None:
+    """A list without years cannot be read: said with the reason, and nothing is added."""
+    hall = tmp_path / "hall"
+    command("new", str(hall))
+    before = (hall / "fermata.toml").read_text()
+    (hall / "last.txt").write_text("anna     pts/0        10.0.0.7         Sat Mar 28 08:01 - 09:17  (01:16)\n" * 3)
+    told = command("-w", str(hall), "map", str(hall / "last.txt"), "--add", code=2).stderr
+    assert "nothing of" in told
+    assert "outside the pattern" in told
+    assert (hall / "fermata.toml").read_text() == before
+
+
+THREE = {
+    "doors.csv": "Time,Badge,Door,Event\n2026-03-02 08:01:12,1001,North door,Entry\n2026-03-02 08:03:02,1002,North "
+                 "door,Access denied\n"
+    "2026-03-02 17:01:12,1001,North door,Exit\n2026-03-03 08:11:12,1001,South door,Entry\n2026-03-03 "
+    "12:11:12,1001,South door,Exit\n",
+    "calls.csv": "Time,Extension,Number,Duration,Direction\n2026-03-02 08:01:12,201,+441632960001,0:02:16,out\n"
+    "2026-03-02 09:01:12,202,+441632960002,0:00:00,in\n2026-03-03 08:01:12,201,+441632960001,0:12:16,in\n",
+    "prints.csv": "Time,User,Printer,Pages\n2026-03-02 08:01:12,anna,office-a4,3\n2026-03-02 "
+                  "09:01:12,bert,lobby,12\n2026-03-03 08:01:12,anna,lobby,1\n",
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def three(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A workspace of three exports with no more than the plainest columns."""
+    hall = tmp_path_factory.mktemp("three") / "hall"
+    command("new", str(hall), "--zone", "Europe/Berlin")
+    for name, text in THREE.items():
+        opened, _ = brought_in(hall, name, text)
+        assert opened.reports.useful(name.removesuffix(".csv"))  # what runs on it now
+    return hall
+
+
+def test_plain_exports_give_many_reports_at_once(three: Path) -> None:
+    """Sixty ready reports run on them; each of the others says in a line what it needs."""
+    hall = open_workspace(three, now=NOW)
+    found = hall.reports.here()
+    runs = [entry.name for entry, why in found if not why]
+    assert len(runs) >= 60
+    assert all(why and "\n" not in why for entry, why in found if entry.name not in runs)
+    assert {"calls-by-line", "paper-sizes", "pages-by-department"}.isdisjoint(runs)  # they are about what is not there
+    shown = command("-w", str(three), "--now", NOW.isoformat(), "reports", "--here")
+    assert "pages-by-printer" in shown.stdout
+    assert "this needs a log of the kind 'logins'" in shown.stderr
+
+
+@pytest.mark.parametrize(
+    ("report", "cells", "note"),
+    [
+        ("pages-by-printer", {"Jobs": 3, "Pages": 16},
+         "prints has no action, colour, cost, sheets: by colour, Sheets, Cost, Share of cost left out, and "
+         "everything is taken for printed"),
+        ("calls-by-person", {"Calls": 3, "Talked": 872_000_000, "Mean": 436_000_000},
+         "calls with talking time are taken for answered"),
+        ("refused-entries", {"Refused": 1}, "doors has no place: by place left out"),
+        ("in-and-out", {"All": 3, "In": 2, "Answered": 1, "Missed": 1}, "it is by user in the place of device"),
+        ("missed-calls", {"Missed": 1}, "others for not answered"),
+    ],
+)  # fmt: skip
+def test_a_report_does_without_what_is_not_there(three: Path, report: str, cells: dict[str, int], note: str) -> None:
+    """Groups, columns and filters that the log lacks drop out, and one note says which; the figures are those of what
+    is left.
+    """
+    found = open_workspace(three, now=NOW).report(report, period="2026-03")
+    assert {name: found.cell(of=name) for name in cells} == cells
+    assert sum(note in n for n in found.notes) == 1
+
+
+def test_a_way_that_no_record_has_is_said(tmp_path: Path) -> None:
+    """A slip in the way to a value of a JSON record leaves the field empty, and the import says so."""
+    hall = tmp_path / "hall"
+    command("new", str(hall))
+    (hall / "a.jsonl").write_text(
+        '{"t":"2026-03-02T08:01:12Z","who":{"login":"anna"}}\n{"t":"2026-03-02T08:02:12Z","who":{}}\n'
+    )
+    with (hall / "fermata.toml").open("a") as f:
+        f.write(
+            '[logs.a]\nfiles = "a.jsonl"\nformat = "json lines"\n[logs.a.fields]\nstart = "t"\nuser = '
+            '"who.name"\nother = "who.login"\n'
+        )
+    told = command("-w", str(hall), "--now", NOW.isoformat(), "import")
+    assert "no record has who.name (user)" in told.stdout + told.stderr
+
+
+OWN = {  # odd exports of one's own: file, text, what is asked of it, what the table says
+    "Zeiten März.csv": (
+        "Mitarbeiter;Datum;Von;Bis;Projekt\nAnna Beispiel;02.03.2026;08:00;12:30;Umbau\n"
+        "Anna Beispiel;02.03.2026;13:00;17:00;Umbau\nBert Muster;03.03.2026;22:00;02:00;Wartung\n",
+        {"by": ["user"], "columns": ["time"]}, {"Anna Beispiel": 8.5, "Bert Muster": 4.0},
+    ),
+    "appels.tsv": (
+        "Date\tHeure\tPoste\tNuméro\tDurée\tSens\n02/03/2026\t08:01:12\t201\t+441632960001\t00:02:16\tsortant\n"
+        "13/03/2026\t09:01:12\t202\t+441632960002\t00:00:00\tentrant\n",
+        {"by": ["user"], "columns": ["count"]}, {"201": 1, "202": 1},
+    ),
+    "banner.csv": (
+        "Door controller 3\nprinted 2026-04-01\n\nTime,Card,Reader,Event\n2026-03-02 08:01:12,1001,North,Granted\n"
+        "2026-03-02 08:02:12,1002,North,Refused\n2026-03-02 08:03:12,1001,South,Granted\nTotal,3,,\n",
+        {"by": ["device"], "columns": ["count"]}, {"North": 2, "South": 1},
+    ),
+    "american.csv": (
+        "User,Printed at,Printer,Pages\nanna,03/28/2026 01:37:01 PM,office,3\nbert,03/02/2026 01:37:01 AM,office,4\n",
+        {"by": ["user"], "columns": ["total pages"]}, {"anna": 3, "bert": 4},
+    ),
+    "epoch.csv": (
+        "ts,login,host,event\n1774681272,anna,gate,login\n1774685823,anna,gate,logout\n1774685900,bert,gate,login\n",
+        {"by": ["user"], "columns": ["count"]}, {"anna": 2, "bert": 1},
+    ),
+    "utf16.txt": (
+        "When\tWho\tDoor\n2026-03-02 08:01\tÅsa\tNorth\n2026-03-02 08:02\tÖrjan\tNorth\n",
+        {"by": ["user"], "columns": ["count"]}, {"Åsa": 1, "Örjan": 1},
+    ),
+    "pipes.log": (
+        "# exported\ntime|badge|reader|result\n2026-03-02T08:01:12Z|7|A|NA\n2026-03-02T08:02:12Z|7|B|OK\n",
+        {"by": ["device"], "columns": ["count"]}, {"A": 1, "B": 1},
+    ),
+    "nested.json": (
+        '{"export": {"rows": [{"at": "2026-03-02T08:01:12+01:00", "who": {"id": "anna"}, "printer": "lobby", "pages": 3},'
+        ' {"at": "2026-03-02T09:01:12+01:00", "who": {"id": "bert"}, "printer": "lobby", "pages": 5}]}}',
+        {"by": ["device"], "columns": ["total pages"]}, {"lobby": 8},
+    ),
+    "listed.txt": (
+        "Login    From              Until\nanna     2026-03-02 08:00  2026-03-02 09:30\n"
+        "bert     2026-03-02 10:00  2026-03-02 10:15\n",
+        {"by": ["user"], "columns": ["time"]}, {"anna": 1.5, "bert": 0.25},
+    ),
+    "pairs.log": (
+        'time=2026-03-02T08:01:12Z user=anna door="North 1" action=entry\n'
+        'time=2026-03-02T08:05:12Z user=bert door="North 1" action=exit\n',
+        {"by": ["device"], "columns": ["count"]}, {"North 1": 2},
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", OWN)
+def test_an_own_file_gives_a_right_report_after_two_commands(tmp_path: Path, name: str) -> None:
+    """`fermata map FILE --add` and `fermata import`, no edit; the figures are those of the file."""
+    text, asked, wanted = OWN[name]
+    hall = tmp_path / "hall"
+    command("new", str(hall), "--zone", "Europe/Berlin")
+    (hall / name).write_text(text, encoding="utf-16" if name.startswith("utf16") else "utf-8")
+    command("-w", str(hall), "--now", NOW.isoformat(), "map", str(hall / name), "--add")
+    command("-w", str(hall), "--now", NOW.isoformat(), "import")
+    opened = open_workspace(hall, now=NOW)
+    log = opened.archive.logs[0]
+    found = opened.run(Report.of(log=log, totals=False, **asked)).table
+    hours = asked["columns"] == ["time"]
+    assert {r.shown[0]: (r.cells[0] or 0) / (3_600_000_000 if hours else 1) for r in found.rows} == wanted
