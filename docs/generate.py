@@ -18,9 +18,11 @@ import click
 
 from fermata import demo
 from fermata.analysis.filters import conditions
+from fermata.analysis.measures import MEASURES, ONWARDS, WITH_FIELD
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.cli.main import COMMANDS, cli
 from fermata.deliveries.model import Delivery
+from fermata.notes import KINDS
 from fermata.reports.definition.catalogue import CATEGORIES, Entry, entries
 from fermata.reports.definition.report import Report
 
@@ -51,6 +53,43 @@ def _help(command: click.Command, parent: click.Context, title: str, name: str) 
         own = command.get_command(sub, name)
         assert own
         yield from _help(own, sub, f"{title} {name}", name)
+
+
+def notes() -> str:
+    """Each kind of note: what causes it, what it does to the figures, what to do."""
+    told = {
+        "figures": "These come first, and are shown by default: something is missing from the figures, is wrong, or is "
+        "watched.",
+        "explains": "These say how the figures came about. `--notes all` shows them.",
+        "upkeep": "These are about the workspace; the figures are right without them. `--notes all` shows them.",
+    }
+    titles = {"figures": "Notes that change figures", "explains": "Notes that explain", "upkeep": "Notes about upkeep"}
+    parts = ["# Notes", "", "A note is a sentence below a result. Each has one of these kinds.", ""]
+    for weight, words in told.items():
+        parts += [f"## {titles[weight]}", "", words, "", "| kind | why it is there | the figures | what to do |",
+            "|---|---|---|---|"]  # fmt: skip
+        parts += [
+            f"| {name} | {k.cause} | {k.effect} | {k.do} |" for name, k in sorted(KINDS.items()) if k.weight == weight
+        ]
+        parts.append("")
+    return "\n".join(parts)
+
+
+def measures() -> str:
+    """Each measure: what it is, and how the events behind a figure of it relate to it."""
+    records = {
+        "contributors": "each adds its part to the figure",
+        "representatives": "one stands for each value",
+        "witnesses": "they have the value shown",
+        "none": "none",
+    }
+    parts = ["# Measures", "", "What a column can be; `--columns` and `measure` take them. FIELD is a field of "
+        "the log.",
+        "", "| measure | is | events behind it |", "|---|---|---|"]  # fmt: skip
+    for name, kind in MEASURES.items():
+        field = " FIELD" if name in WITH_FIELD else " MEASURE" if name in (*ONWARDS, "share", "rank") else ""
+        parts.append(f"| `{name}{field}` | {kind.means} | {records[kind.records]} |")
+    return "\n".join([*parts, ""])
 
 
 def reports(hall: Workspace) -> str:
@@ -114,9 +153,9 @@ def pages() -> dict[str, str]:
     schema = json.dumps(Report.model_json_schema(), indent=1) + "\n"
     delivery = json.dumps(Delivery.model_json_schema(), indent=1) + "\n"
     return {
-        "commands.md": commands(),
-            "rooms.svg": drawing(), "report.schema.json": schema, "delivery.schema.json": delivery,
-            "reports.md": catalogue,
+        "commands.md": commands(), "notes.md": notes(), "measures.md": measures(),
+        "rooms.svg": drawing(), "report.schema.json": schema,
+        "delivery.schema.json": delivery, "reports.md": catalogue,
     }  # fmt: skip
 
 

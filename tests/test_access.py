@@ -208,7 +208,7 @@ CALLS: dict[str, list[Callable[[Any], Any]]] = {  # method -> ways to call it
     "run": [
         lambda w: w.run(doors(w, by=["user", "user.rate"])), lambda w: w.run(doors(w, by=["user", "user_written",
         "editor"])),
-        lambda w: w.run(doors(w, by=["user.department"], columns=["count", "distinct user", "most pages"])),
+        lambda w: w.run(doors(w, by=["user.department"], columns=["count", "distinct user", "max pages"])),
         lambda w: w.run(doors(w, by=["place"], top=1)), lambda w: w.run(doors(w, by=["day"], compare="before",
         period="2026-03-05")),
         lambda w: w.run(doors(w, by=["note", "secret"])), lambda w: w.run(doors(w, **FILTERED), explain=True),
@@ -346,7 +346,7 @@ LOOKS = {  # options that change how something looks or how long is waited, and 
     "date_field", "compare", "full_period", "checks", "warn", "rows", "zero_rows", "keys", "label", "of", "across", "top", "same_as",
     "without", "any_of",
     "opening", "closing", "back", "column", "cell", "within", "history", "factor", "unit", "measure", "field", "overlapping", "help",
-    "display",
+    "display", "notes",
 }  # fmt: skip
 LINES: dict[str, list[list[str]]] = {  # command -> ways to give it
     "survey": [[], ["doors"], ["doors", "--part", "rejects"], ["doors", "--period", "2026-03"], ["doors", "--export",
@@ -363,6 +363,9 @@ LINES: dict[str, list[list[str]]] = {  # command -> ways to give it
         ["doors", "--explain", "--only", "place=Hall"],
         ["doors", "--log", "logins", "--columns", "count,time"], ["overview"], ["doors", "--each", "user"], ["doors",
         "--keep", "x"],
+        ["doors", "--by", "place", "--add-column", "Mail: count of changes", "--drop-column", "Count", "--rename",
+        "Mail = Post"],
+        ["by-place", "--add-column", "Others: count of doors where user is '" + OTHERS[0][0] + "'"],
         ["doors", "--by", "user", "--output", "html"], ["doors", "--period", "2026-03"]],
     "reports": [[], ["named"], ["mine"], ["last"], ["refused-entries"], ["--search", "person"], ["--category",
     "doors"], ["named", "--copy", "other"],

@@ -51,7 +51,7 @@ def test_figures_are_those_of_the_table(hall: Workspace) -> None:
     """Every kind draws the table's figures; at forty names the rest is one bar, exact and grey, and says how many it
     stands for.
     """
-    result = hall.run(Report.of(log="entries", by="user", columns=["time"], period="2026-03"))
+    result = hall.run(Report.of(log="timesheets", by="user", columns=["time"], period="2026-03"))
     found = drawing.of(result.answer)
     figures = sorted((r.cells[0] for r in result.table.body), reverse=True)
     assert found.names[-1] == f"all others ({len(figures) - 40})"

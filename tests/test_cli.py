@@ -124,7 +124,7 @@ def test_records_add_up_to_the_cell(hall: Workspace) -> None:
     assert f"{seconds // 3600}:{seconds // 60 % 60:02d}:00" == shown
     names = [c["name"] for c in data["columns"]]
     record = data["rows"][0]["values"][names.index("record")]
-    whole = ask(hall, "events", "entries", "--show", record)
+    whole = ask(hall, "events", "timesheets", "--show", record)
     assert "Wanda São-Brás" in whole
     assert "Remark" in whole
 

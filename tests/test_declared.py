@@ -75,7 +75,7 @@ def test_work_is_priced_at_the_rates_of_its_time(hall: Workspace) -> None:
             + Decimal(new) * Decimal(max(b - max(a, turn), 0)) / 3600
         )
         total += int((cost * 100).quantize(Decimal(1), ROUND_HALF_UP))
-    assert hall.log("entries").measure("total billed").run().cell() == total
+    assert hall.log("timesheets").measure("total billed").run().cell() == total
 
 
 def test_required_time_by_hand(hall: Workspace) -> None:
@@ -132,7 +132,7 @@ def test_cases_are_one_event_each(hall: Workspace) -> None:
     cases: dict[str, list[dict[str, str]]] = defaultdict(list)
     for r in raw(hall, "helpdesk.csv"):
         cases[r["Case"]].append(r)
-    result = hall.log("cases").by("action").measure("count", "total steps", "most duration").run()
+    result = hall.log("cases").by("action").measure("count", "total steps", "max duration").run()
     for row in result.table.body:
         mine = [c for c in cases.values() if max(c, key=lambda r: r["When"])["Step"] == row.shown[0]]
         times = [[datetime.fromisoformat(r["When"]) for r in c] for c in mine]
@@ -226,20 +226,20 @@ def test_mistakes_in_hours(make: Maker, added: str, said: str) -> None:
 
 @pytest.mark.parametrize(("arguments", "said"), [
     (["report", "doors", "--hours", "offce"], "there is no set of hours 'offce'; did you mean 'office'?"),
-    (["report", "entries", "--rounding", "15"], "write 'up 15 minutes'"),
-    (["report", "entries", "--rounding", "up 15 minutes", "--columns", "union"], "union with rounding means nothing"),
+    (["report", "timesheets", "--rounding", "15"], "write 'up 15 minutes'"),
+    (["report", "timesheets", "--rounding", "up 15 minutes", "--columns", "union"], "union with rounding means nothing"),
     (["report", "doors", "--columns", "union"], "the log doors has no finish and no duration, so nothing is at once"),
-    (["report", "entries", "--columns", "time,x = time + total billed"], "EUR cannot be added to h"),
-    (["report", "entries", "--columns", "x = 1 + 1"], "names no column and no measure"),
-    (["report", "entries", "--columns", "x = tme / 2"], "there is no column 'tme'"),
-    (["report", "entries", "--columns", "running time", "--by", "week,day"], "goes on from one unit to the next"),
-    (["report", "entries", "--columns", "over 8h day", "--by", "project"], "a user's day falls into several"),
-    (["report", "entries", "--columns", "at capacity place"], "no register that knows it has an attribute capacity"),
-    (["report", "entries", "--rows", "Count"], "is no condition on a column"),
-    (["report", "entries", "--by", "user", "--warn", "Cuont > 3"], "did you mean 'Count'?"),
-    (["report", "entries", "--check", "Count > 3"], "write an equality"),
-    (["report", "entries", "--date-field", "project"], "project is a text; a period goes by a time"),
-    (["report", "entries", "--compare", "someday"], "cannot read the period 'someday'"),
+    (["report", "timesheets", "--columns", "time,x = time + total billed"], "EUR cannot be added to h"),
+    (["report", "timesheets", "--columns", "x = 1 + 1"], "names no column and no measure"),
+    (["report", "timesheets", "--columns", "x = tme / 2"], "there is no column 'tme'"),
+    (["report", "timesheets", "--columns", "running time", "--by", "week,day"], "goes on from one unit to the next"),
+    (["report", "timesheets", "--columns", "over 8h day", "--by", "project"], "a user's day falls into several"),
+    (["report", "timesheets", "--columns", "at capacity place"], "no register that knows it has an attribute capacity"),
+    (["report", "timesheets", "--rows", "Count"], "is no condition on a column"),
+    (["report", "timesheets", "--by", "user", "--warn", "Cuont > 3"], "did you mean 'Count'?"),
+    (["report", "timesheets", "--check", "Count > 3"], "write an equality"),
+    (["report", "timesheets", "--date-field", "project"], "project is a text; a period goes by a time"),
+    (["report", "timesheets", "--compare", "someday"], "cannot read the period 'someday'"),
     (["report", "room-use", "--events", "--column", "Most at once"],
      "is about a moment or a length, and has no records of its own"),
     (["report", "availability", "--events", "--column", "Available"],

@@ -86,7 +86,7 @@ def test_hours_beside_money_are_whole(make: Maker) -> None:
     so.
     """
     config = HEAD + (
-        '[logs.entries]\nfiles = "e.csv"\n[logs.entries.fields]\nstart = "Start"\nfinish = "End"\nuser = "Who"\n'
+        '[logs.timesheets]\nfiles = "e.csv"\n[logs.timesheets.fields]\nstart = "Start"\nfinish = "End"\nuser = "Who"\n'
         'pay = { column = "Pay", type = "money", unit = "EUR" }\n'
     )
     house = make(
@@ -94,9 +94,11 @@ def test_hours_beside_money_are_whole(make: Maker) -> None:
         e="Start,End,Who,Pay\n2026-03-31 22:00,2026-04-01 02:00,Ann,40.00\n2026-03-02 08:00,2026-03-02 "
         "10:00,Ann,20.00\n",
     )
-    house.archive.import_log("entries")
+    house.archive.import_log("timesheets")
     rate = {"label": "An hour", "formula": "total pay / total duration"}
-    got = house.run(Report.of(log="entries", period="2026-03", columns=["time", "total duration", "total pay", rate]))
+    got = house.run(
+        Report.of(log="timesheets", period="2026-03", columns=["time", "total duration", "total pay", rate])
+    )
     hour = 3_600_000_000
     assert got.table.total.cells[:3] == (4 * hour, 6 * hour, 6000)
     assert f"{got.table.total.cells[3]}".startswith("10")
@@ -105,11 +107,15 @@ def test_hours_beside_money_are_whole(make: Maker) -> None:
 
 def test_spans_are_kept_when_another_date_counts(hall: Workspace) -> None:
     """`--date-field` gives times and mean durations, of the same spans."""
-    whole = of(hall, log="entries", period="all", columns=["total duration"]).total.cells[0]
-    dated = [f.name for f in hall.base.schemas["entries"].fields if f.type == "time"]
+    whole = of(hall, log="timesheets", period="all", columns=["total duration"]).total.cells[0]
+    dated = [f.name for f in hall.base.schemas["timesheets"].fields if f.type == "time"]
     if dated:
         table = of(
-            hall, log="entries", period="all", date_field=dated[0], columns=["time", "mean duration", "total duration"]
+            hall,
+            log="timesheets",
+            period="all",
+            date_field=dated[0],
+            columns=["time", "mean duration", "total duration"],
         )
         assert 0 < table.total.cells[2] <= whole
 
@@ -340,10 +346,10 @@ def test_the_size_told_is_that_of_the_pages_asked_for(hall: Workspace) -> None:
 def test_other_peoples_names_are_hidden_in_a_part(hall: Workspace) -> None:
     """Who corrected an entry is not shown where they are not in the part."""
     seen = hall.seen_by("stage-lead")
-    whole = of(hall, log="entries", period="all", by=["editor"])
-    part = of(seen, log="entries", period="all", by=["editor"])
+    whole = of(hall, log="timesheets", period="all", by=["editor"])
+    part = of(seen, log="timesheets", period="all", by=["editor"])
     names = {r.shown[0] for r in part.body} - {"(none)"}
-    team = {r.shown[0] for r in of(seen, log="entries", period="all", by=["user"]).body}
+    team = {r.shown[0] for r in of(seen, log="timesheets", period="all", by=["user"]).body}
     assert names <= team
     assert len(part.body) <= len(whole.body)
 

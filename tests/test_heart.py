@@ -365,7 +365,7 @@ def test_accounts_open_go_on_and_close(duck: engines.Duck, events: list[Event], 
     parts = (Part("cost", 1, Selection()), Part("cost", -1, Selection(conditions({"action": "out"}))))
     how = Combine((engines.SCHEMA, engines.SCHEMA), parts)
     logs = engines.Logs(ZONE, events, made=engines.derived(how))
-    columns = ["before total amount", "running total amount", "ever total amount", "ever last"]
+    columns = ["opening total amount", "running total amount", "all-time total amount", "all-time last"]
     _, table = engines.run(duck.place(events), logs, log="made", period=PERIOD, by=by, columns=columns)
 
     def moved(e: Event) -> int:

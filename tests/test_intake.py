@@ -378,7 +378,10 @@ def test_a_changed_mapping_replaces(make: Maker) -> None:
     config = plain('zone = "Asia/Kathmandu"')
     (workspace.path / "fermata.toml").write_text(config)
     workspace = open_workspace(workspace.path, now=NOW)
-    assert any("older mapping (a.csv, b.csv): fermata import doors" in c for c in workspace.log("doors").run().notes)
+    assert any(
+        "older mapping (a.csv, b.csv)" in c and c.more == "fermata import doors"
+        for c in workspace.log("doors").run().notes
+    )
     assert fates(workspace, sources=[workspace.path / "b.csv"]) == [
         (4, 4, 0, 0, 0),
         (3, 1, 2, 0, 0),

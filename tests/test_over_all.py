@@ -127,7 +127,7 @@ def scaled(made: Any, plain: Any) -> bool:
 MEASURES = (
     ("doors", "count"), ("doors", "distinct user"), ("doors", "distinct day"), ("calls", "time"), ("calls",
      "total duration"),
-    ("calls", "mean duration"), ("calls", "median duration"), ("calls", "p95 duration"), ("calls", "most duration"),
+    ("calls", "mean duration"), ("calls", "median duration"), ("calls", "p95 duration"), ("calls", "max duration"),
     ("calls", "mean mos"), ("prints", "total pages"), ("prints", "total cost"), ("calls", "peak"), ("doors", "first"),
 )  # fmt: skip
 
@@ -181,7 +181,7 @@ def test_a_picture_shows_all_rows_or_says_the_rest(hall: Workspace, name: str) -
 
 def test_threads_that_share_a_workspace_get_their_own_answers(hall: Workspace) -> None:
     """Eight threads in random order over one workspace: every answer is the one a single thread gets."""
-    logs = ("doors", "calls", "prints", "entries", "logins", "sessions", "visits", "desk-sessions")
+    logs = ("doors", "calls", "prints", "timesheets", "logins", "sessions", "visits", "desk-sessions")
     reports = [Report.of(log=n, period="2026-03", by=["user"], columns=["count"]) for n in logs]
     reports += [Report.of(log="calls", period="2026-03", by=["day"], columns=["time", "peak"])]
     expected = [[(r.keys, r.cells) for r in hall.run(r_).table.rows] for r_ in reports]

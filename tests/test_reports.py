@@ -67,7 +67,7 @@ def test_hours_by_person(hall: Workspace) -> None:
 
 def test_time_over_a_clock_change(hall: Workspace) -> None:
     """The watch from 22:00 to 06:00 lasts nine hours in October and seven in March, each side of midnight its share."""
-    watch = hall.log("entries").only(activity="night watch").by("day").measure("count", "time")
+    watch = hall.log("timesheets").only(activity="night watch").by("day").measure("count", "time")
     cells = {row.shown[0]: row.cells for row in watch.run().table.body if any(row.cells)}
     hour = 3_600_000_000
     assert cells == {
@@ -163,7 +163,7 @@ def test_pandas_and_arrow_have_proper_types(hall: Workspace) -> None:
     ]
     arrow = hall.log("prints").during("2026-03").measure("total cost").to_arrow()
     assert str(arrow.schema.field(0).type) == "decimal128(38, 2)"
-    events = hall.log("entries").during("2026-03-02").events(limit=5)
+    events = hall.log("timesheets").during("2026-03-02").events(limit=5)
     assert len(events) == 5
     assert list(events.columns[-2:]) == ["file", "record"]
 

@@ -196,9 +196,9 @@ CONFIG = """
 [workspace]
 zone = "Europe/Lisbon"
 workdays = "office"
-[logs.entries]
+[logs.timesheets]
 files = "entries.csv"
-[logs.entries.fields]
+[logs.timesheets.fields]
 start = "From"
 finish = "To"
 user = { column = "Who", names = "badge" }
@@ -227,7 +227,7 @@ files = "rates.csv"
 links = { project = "Project" }
 attributes = { hour = "Hour" }
 [computed.charge]
-logs = "entries"
+logs = "timesheets"
 rates = "rates"
 unit = "EUR"
 hour = "hour"
@@ -235,7 +235,7 @@ hour = "hour"
 generate = "required time"
 register = "people"
 pattern = "pattern"
-up_to = "entries"
+up_to = "timesheets"
 """
 FILES = {
     "entries": "From,To,Who,Project\n"
@@ -244,11 +244,11 @@ FILES = {
     "rates": "Project,Hour\nP,20.00\n",
 }
 REPORTS = {
-    "in-office": Report.of(log="entries", **MARCH, by=["user"], columns=["time"], hours="office"),
-    "paper": Report.of(log="entries", **MARCH, columns=["time", {"label": "Paper", "formula": "Time * paper"}]),
-    "charged": Report.of(log="entries", **MARCH, columns=["total charge"]),
+    "in-office": Report.of(log="timesheets", **MARCH, by=["user"], columns=["time"], hours="office"),
+    "paper": Report.of(log="timesheets", **MARCH, columns=["time", {"label": "Paper", "formula": "Time * paper"}]),
+    "charged": Report.of(log="timesheets", **MARCH, columns=["total charge"]),
     "required": Report.of(log="required", **MARCH, by=["user"], columns=["total required"]),
-    "days": Report.of(log="entries", **MARCH, columns=["time", "workdays"]),
+    "days": Report.of(log="timesheets", **MARCH, columns=["time", "workdays"]),
     "people": Report.of(register="people"),
 }
 
@@ -262,7 +262,7 @@ REPORTS = {
         ("paper", "fermata.toml", 'value = "5"', 'value = "6"', "the factor paper changed"),
         ("charged", "rates.csv", "20.00", "21.00", "the register rates changed"),
         ("charged", "fermata.toml", "[computed.charge]\n", '[computed.charge]\nleast = "hour"\n',
-         "the computed field entries.charge changed"),
+         "the computed field timesheets.charge changed"),
         ("required", "fermata.toml", "friday = 8", "friday = 6", "the working pattern full changed"),
         ("required", "fermata.toml", '"2026-03-09"', '"2026-03-10"', "the working pattern full changed"),
         ("required", "people.csv", "2,Two,B0,full", "2,Two,B0,", "the register people changed"),
@@ -277,7 +277,7 @@ def test_what_figures_rest_on_is_marked_and_named(
     it.
     """
     hall = make(CONFIG, **FILES)
-    hall.archive.import_log("entries")
+    hall.archive.import_log("timesheets")
     item = hall.shelf.keep(REPORTS[report], ["csv"])
     before = compiled(REPORTS[report], hall.base.place(), NOW).digest
     path = Path(hall.path) / file

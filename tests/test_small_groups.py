@@ -211,7 +211,7 @@ def test_no_answers_together_tell_a_small_group(make: Maker, seed: int) -> None:
         ({"columns": ["distinct user"]}, "distinct user is not for study"),
         ({"columns": ["last"]}, "last is not for study"),
         ({"columns": ["median pages"]}, "median pages is not for study"),
-        ({"columns": ["most pages"]}, "most pages is not for study"),
+        ({"columns": ["max pages"]}, "max pages is not for study"),
         ({"columns": ["running count"], "by": ["month"]}, "running count is not for study"),
         ({"listing": {}}, "shows single events or people"),
         ({"ask": "trail", "only": {"user": "Person 1"}}, "shows single events or people"),

@@ -23,7 +23,7 @@ PLACES = [
     ("Europe/Lisbon", "2025-10-25"), ("Europe/Lisbon", "2026-03-28"), ("Asia/Kathmandu", "2025-12-30"),
     ("Australia/Lord_Howe", "2026-04-04"), ("America/New_York", "2026-10-31"), ("Pacific/Apia", "2011-12-29"),
 ]  # fmt: skip
-MEASURES = ["count", "time", "distinct user", "present user", "mean duration", "median duration", "first", "most pages"]
+MEASURES = ["count", "time", "distinct user", "present user", "mean duration", "median duration", "first", "max pages"]
 LENGTHS = st.one_of(st.none(), st.sampled_from([0, 1, 59, 60, 61, 600, 1440, 2880]), st.integers(0, 4000))
 
 
@@ -107,7 +107,7 @@ def test_long_runs_of_units_are_reckoned_like_short_ones(duck: engines.Duck) -> 
     lots(), st.sampled_from(["user", "day", "weekday"]), st.sampled_from([[], ["device"], ["hour of day"]]),
     st.integers(1, 3),
     st.lists(
-        st.sampled_from(["count", "time", "total pages", "mean pages", "first", "last", "least pages", "most duration",
+        st.sampled_from(["count", "time", "total pages", "mean pages", "first", "last", "min pages", "max duration",
         "share", "distinct user"]),
         min_size=1, max_size=5, unique=True,
     ),

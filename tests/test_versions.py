@@ -20,11 +20,11 @@ from tests.conftest import Maker, examples
 KEYED = """
 [workspace]
 zone = "UTC"
-[logs.entries]
+[logs.timesheets]
 files = "e*.csv"
 key = "entry"
 {more}
-[logs.entries.fields]
+[logs.timesheets.fields]
 start = "When"
 user = "Who"
 entry = "Id"
@@ -42,13 +42,13 @@ def at(workspace: Workspace, days: int) -> Workspace:
 
 def totals(workspace: Workspace, **keys: Any) -> dict[str, int]:
     """Hours by user."""
-    report = fermata.Report.of(log="entries", by=("user",), columns=("total hours",), **keys)
+    report = fermata.Report.of(log="timesheets", by=("user",), columns=("total hours",), **keys)
     return {r.shown[0]: r.cells[0] for r in workspace.run(report).table.body}
 
 
 def put(workspace: Workspace, name: str, *lines: str, **options: Any) -> Any:
     (workspace.path / f"{name}.csv").write_text(HEAD + "".join(line + "\n" for line in lines))
-    (outcome,) = workspace.archive.import_log("entries", [workspace.path / f"{name}.csv"], **options)
+    (outcome,) = workspace.archive.import_log("timesheets", [workspace.path / f"{name}.csv"], **options)
     return outcome.file
 
 
@@ -70,7 +70,7 @@ def test_a_later_version_replaces_an_earlier_one_and_both_can_be_known(make: Mak
     assert totals(w, as_known="2026-03-10") == {"ann": 5, "bob": 3}
     assert any(
         "as it was known at 2026-03-11 00:00" in c
-        for c in w.run(fermata.Report.of(log="entries", as_known="2026-03-10")).notes
+        for c in w.run(fermata.Report.of(log="timesheets", as_known="2026-03-10")).notes
     )
     assert totals(w, as_known="2026-03-11T11:59") == {"ann": 5, "bob": 3}
 
@@ -86,7 +86,7 @@ def test_an_export_that_holds_all_of_its_time_reveals_deletions(make: Maker) -> 
     assert totals(at(w, 2)) == {"ann": 5, "bob": 4, "cy": 1}
     assert totals(at(w, 2), as_known="2026-03-10") == {"ann": 5, "bob": 3, "cy": 1}
     plain = make(KEYED.format(more="").replace('key = "entry"', ""))
-    with pytest.raises(RequestError, match="the log entries has no key"):
+    with pytest.raises(RequestError, match="the log timesheets has no key"):
         put(plain, "e9", "1,2026-03-01 10:00,ann,5", complete="2026-03")
 
 
@@ -97,7 +97,7 @@ def test_a_changed_mapping_reads_every_version_again(make: Maker) -> None:
     put(at(w, 1), "e2", "1,2026-03-01 10:00,ann,7")
     make(KEYED.format(more='zone = "Europe/Paris"'))
     later = at(w, 5)
-    assert [o.file is not None for o in later.archive.import_log("entries")] == [True, True, False, False]
+    assert [o.file is not None for o in later.archive.import_log("timesheets")] == [True, True, False, False]
     assert totals(later) == {"ann": 7}
     assert totals(later, as_known="2026-03-10") == {"ann": 5}
 
@@ -122,9 +122,9 @@ def test_versions_equal_a_dictionary_of_entries(exports: Any, tmp_path_factory: 
     for n, (rows, whole) in enumerate(exports):
         w = open_workspace(path, now=FIRST + n * DAY)
         lines = [f"{k},2026-03-{d:02d} 10:00,u{k},{h}" for k, h, d in rows]
-        known = w.base.archive.snapshot().manifest.log("entries").files
+        known = w.base.archive.snapshot().manifest.log("timesheets").files
         (path / f"e{n}.csv").write_text(HEAD + "\n".join(lines) + "\n")
-        (outcome,) = w.archive.import_log("entries", [path / f"e{n}.csv"], complete="2026-03" if whole else "")
+        (outcome,) = w.archive.import_log("timesheets", [path / f"e{n}.csv"], complete="2026-03" if whole else "")
         if outcome.unchanged:
             assert known
         else:
@@ -194,7 +194,7 @@ def test_a_version_is_taken_back_to_the_one_before(make: Maker) -> None:
     w = at(make(KEYED.format(more="")), 0)
     put(w, "e1", "1,2026-03-01 10:00,ann,5")
     put(at(w, 1), "e2", "1,2026-03-01 10:00,ann,7")
-    with pytest.raises(DataError, match="import 1 of entries cannot be taken back alone: import 2"):
+    with pytest.raises(DataError, match="import 1 of timesheets cannot be taken back alone: import 2"):
         w.archive.undo_import(1)
     w.archive.undo_import(2)
     assert totals(w) == {"ann": 5}

@@ -109,7 +109,7 @@ def test_no_output_holds_anybody_else(hall: Workspace, tmp_path: Path, viewer: s
 def test_own_figures_equal_those_filtered_from_all(hall: Workspace) -> None:
     """What somebody sees of themselves is what the whole holds of them; a share is of their own total."""
     mine, march = opened(hall, "zelda"), "2026-03"
-    for log in ("doors", "prints", "entries", "software", "visits"):
+    for log in ("doors", "prints", "timesheets", "software", "visits"):
         asked = hall.log(log).during(march).by("day").measure("count")
         narrow = mine.log(log).during(march).by("day").measure("count")
         assert narrow.run().rows == asked.only(user=OWN).run().rows, log

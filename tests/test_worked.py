@@ -83,16 +83,16 @@ def test_rounding_of_entries(make: Maker) -> None:
     config = (
         HEAD
         + """
-[logs.entries]
+[logs.timesheets]
 files = "entries.csv"
-[logs.entries.fields]
+[logs.timesheets.fields]
 start = { column = "From", form = "%Y-%m-%d %H:%M" }
 duration = { column = "Minutes", form = "minutes" }
 """
     )
     workspace = make(config, entries=f"From,Minutes\n{rows}\n2026-03-05 23:50,16\n")
-    workspace.archive.import_log("entries")
-    asked = workspace.log("entries").during("2026-03-02").measure("time")
+    workspace.archive.import_log("timesheets")
+    asked = workspace.log("timesheets").during("2026-03-02").measure("time")
     quarter = HOUR // 4
     assert [asked.rounding(f"{how} 15 minutes").run().cell() for how in ("up", "down", "nearest")] == [
         10 * quarter,
@@ -100,7 +100,7 @@ duration = { column = "Minutes", form = "minutes" }
         8 * quarter,
     ]
     night = (
-        workspace.log("entries")
+        workspace.log("timesheets")
         .during("2026-03-05/2026-03-06")
         .by("day")
         .measure("time")
@@ -129,10 +129,12 @@ amount = { column = "Amount", type = "money", unit = "EUR" }
         workspace.log("credit")
         .during("2026-03")
         .only(user="ann")
-        .measure("before total amount", "total amount", "ever total amount")
+        .measure("opening total amount", "total amount", "all-time total amount")
         .run()
     )
     assert march.table.total
     assert march.table.total.cells == (625, 100, 725)
-    months = workspace.log("credit").during("2026-Q1").only(user="ann").by("month").measure("ever total amount").run()
+    months = (
+        workspace.log("credit").during("2026-Q1").only(user="ann").by("month").measure("all-time total amount").run()
+    )
     assert [r.cells[0] for r in months.table.body] == [1000, 625, 725]

@@ -35,8 +35,8 @@ OPERATIONS: dict[str, dict[str, Any]] = {
     "by hour": {"by": ["hour"], "columns": ["count", "time"]},
     "by week and weekday": {"by": ["week", "weekday"], "columns": ["count", "time"]},
     "by hour of day": {"by": ["hour of day"], "columns": ["count", "time", "distinct user"]},
-    "amounts": {"by": ["device"], "columns": ["total pages", "total cost", "mean pages", "mean cost", "least pages",
-    "most cost"]},
+    "amounts": {"by": ["device"], "columns": ["total pages", "total cost", "mean pages", "mean cost", "min pages",
+    "max cost"]},
     "order statistics": {"by": ["user"], "columns": ["median duration", "percentile 90 duration",
     "percentile 33.3 pages", "mean duration"]},
     "present by day": {"by": ["day"], "columns": ["present user", "count"]},
@@ -224,7 +224,7 @@ def test_contributions_to_a_mean(placed: engines.Placed, logs: engines.Logs, mea
 
 
 @pytest.mark.parametrize(
-    "measure", ["median duration", "percentile 90 pages", "least cost", "most duration", "first", "last"]
+    "measure", ["median duration", "percentile 90 pages", "min cost", "max duration", "first", "last"]
 )
 def test_witnesses_have_the_value_of_the_cell(placed: engines.Placed, logs: engines.Logs, measure: str) -> None:
     """An order statistic is a value that occurred, and its records are those that have it."""
@@ -295,7 +295,7 @@ def test_columns_with_filters_of_their_own_are_worked_out_in_one_reading(
         ("count", {"only": {"action": "in"}}),
         ("total pages", {"only": {"device": "A"}}),
         ("last", {"without": {"action": "in"}}),
-        ("most cost", {"only": {"user": "Bob", "action": "out"}}),
+        ("max cost", {"only": {"user": "Bob", "action": "out"}}),
         ("mean pages", {}),
         *(
             [("distinct device", {"without": {"action": "in"}}), ("distinct device", {"only": {"user": "Ann"}})]

@@ -91,7 +91,7 @@ REPORTS: dict[str, dict[str, Any]] = {
     "hours of each": {"by": ["device"], "hours": "each", "totals": False, "columns": ["count", "time"]},
     "rounded": {"by": ["day"], "rounding": "nearest 15 minutes", "columns": ["time", "mean duration"]},
     "overtime": {"by": ["month"], "columns": ["over 4h day"]},
-    "going on": {"by": ["user", "month"], "columns": ["before count", "running total pages", "ever last"]},
+    "going on": {"by": ["user", "month"], "columns": ["opening count", "running total pages", "all-time last"]},
     "compared": {"by": ["user"], "period": "2026-01", "compare": "before", "columns": ["count", "time"]},
 }  # fmt: skip
 

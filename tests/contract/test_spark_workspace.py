@@ -34,9 +34,9 @@ ASKED = {
     "period": "2026-Q1"},
     "a log made of pairs": {"log": "visits", "by": ("user",), "columns": ("count", "time"), "period": "2026-02",
     "top": 5},
-    "versions that were replaced": {"log": "entries", "by": ("user",), "columns": ("count", "time"),
+    "versions that were replaced": {"log": "timesheets", "by": ("user",), "columns": ("count", "time"),
     "period": "2026-01"},
-    "as it was known": {"log": "entries", "by": ("user",), "columns": ("count",), "period": "2026-01",
+    "as it was known": {"log": "timesheets", "by": ("user",), "columns": ("count",), "period": "2026-01",
     "as_known": "2026-04-01"},
     "nothing": {"log": "doors", "period": "2031"},
 }  # fmt: skip

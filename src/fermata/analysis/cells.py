@@ -36,7 +36,7 @@ def reader(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable
     if measure.name == "mean":
         total, filled = (place, f"total {measure.of}"), (place, f"filled {measure.of}")
         return lambda found: _mean(plan, column, found[total], found[filled]) if found.get(filled) else None
-    if measure.name in ("concurrency", "used", "uncovered"):
+    if measure.name in ("concurrency", "utilisation", "uncovered"):
         return _of_length(measure, place)
     if measure.name == "capacity":
         return lambda found: found.get((place, f"capacity {measure.of}"))
@@ -64,7 +64,7 @@ def _of_length(measure: Measure, place: int) -> Callable[[Components], Any]:
             return None
         if measure.name == "uncovered":
             return length - time
-        held = found.get((place, f"capacity {measure.of}")) if measure.name == "used" else 1
+        held = found.get((place, f"capacity {measure.of}")) if measure.name == "utilisation" else 1
         return time / (length * held) if length and held else None
 
     return read

@@ -1,38 +1,16 @@
-"""What can be computed per group: each measure says its unit, whether parts add up, and its records.
-
-    count                     events that start in the group                     contributors
-    distinct FIELD            different values among them                        representatives
-    distinct UNIT             hours, days, weeks, months, quarters or years with any of it, a span in each it touches
-    representatives time                      of spans, what lies inside period and unit         contributors total
-    FIELD               sum of an amount, exact; of duration: whole spans by their start    contributors mean FIELD
-    exact sum divided by count, once                   contributors median, percentile, least, most FIELD    order
-    statistics                    witnesses first, last               earliest and latest start
-    witnesses present FIELD             different values with any time inside              representatives share MEASURE
-    part of the grand total (count unless named)       contributors of the measure share MEASURE of WHAT     part of:
-    parent (the group above), row, column, or a dimension (of user: all of that user) union                     time in
-    which at least one span lasted             contributors overlap                   time in which at least two did
-    contributors uncovered                 time of the log in which none did                  - peak, peak time
-    most spans at once, and the first moment of it     - concurrency               time divided by the length of the
-    period or unit   contributors at N, at capacity FIELD   time with at least so many at once                 - used
-    FIELD                time divided by what FIELD's capacity would hold   contributors capacity FIELD            how
-    many FIELD holds, by the register that knows it   - days, workdays, months    local days, and months, of the log in
-    the cell     - rank MEASURE              place among the groups beside it, the highest first: 1, 2, 2, 4
-    contributors of the measure over LENGTH UNIT          each user's time beyond so much a unit             - running,
-    before, ever MEASURE    up to the unit's end from the period's start, all before the unit, both together
+"""What can be computed per group. MEASURES tells each: how its records relate to the figure, and what it is.
 
 A span of no length is never at once with anything. A capacity is the attribute `capacity` of the register that knows
-FIELD.
-
-FIELD may be `duration`: the whole span, counted where it starts. A percentile is the nearest rank: the smallest
-value with at least that share of the values at or below it, so it is a value that occurred; the median is the
-50th percentile.
+the field. FIELD may be `duration`: the whole span, counted where it starts. A percentile is the nearest rank: the
+smallest value with at least that share of the values at or below it, so it is a value that occurred; the median is
+the 50th percentile.
 """
 
 from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from fermata.analysis.declared import DeclaredMeasure, declared, declared_names
 from fermata.errors import RequestError, UnknownName
@@ -43,53 +21,66 @@ __all__ = ["MAX", "MEASURES", "MIN", "SUM", "Measure", "component"]
 SUM, MIN, MAX = "sum", "min", "max"  # how parts roll up
 
 Records = Literal["contributors", "representatives", "witnesses", "none"]
-MEASURES: dict[str, Records] = {
-    "count": "contributors",
-    "distinct": "representatives",
-    "time": "contributors",
-    "total": "contributors",
-    "mean": "contributors",
-    "median": "witnesses",
-    "percentile": "witnesses",
-    "least": "witnesses",
-    "most": "witnesses",
-    "first": "witnesses",
-    "last": "witnesses",
-    "present": "representatives",
-    "share": "contributors",
-    "union": "contributors",
-    "overlap": "contributors",
-    "uncovered": "none",
-    "peak": "none",
-    "peak time": "none",
-    "concurrency": "contributors",
-    "at": "none",
-    "used": "contributors",
-    "capacity": "none",
-    "days": "none",
-    "workdays": "none",
-    "months": "none",
-    "rank": "contributors",
-    "over": "none",
-    "running": "contributors",
-    "before": "none",
-    "ever": "none",
+
+
+class MeasureKind(NamedTuple):
+    """How the records behind a measure relate to its figure, and what it is, in words."""
+
+    records: Records
+    means: str
+
+
+MEASURES: dict[str, MeasureKind] = {
+    "count": MeasureKind("contributors", "events that start in the group"),
+    "distinct": MeasureKind(
+        "representatives", "different values of FIELD; distinct day, week, month: units with anything of it"
+    ),
+    "time": MeasureKind("contributors", "of spans, what lies inside the period and the unit"),
+    "total": MeasureKind("contributors", "sum of FIELD, exact; of duration: whole spans, by their start"),
+    "mean": MeasureKind("contributors", "exact sum of FIELD divided by how many have it"),
+    "median": MeasureKind("witnesses", "the middle value of FIELD"),
+    "percentile": MeasureKind("witnesses", "`p95 FIELD`: the value that 95 % do not exceed"),
+    "min": MeasureKind("witnesses", "the smallest value of FIELD"),
+    "max": MeasureKind("witnesses", "the largest value of FIELD"),
+    "first": MeasureKind("witnesses", "the earliest start"),
+    "last": MeasureKind("witnesses", "the latest start"),
+    "present": MeasureKind("representatives", "different values of FIELD with any time inside"),
+    "share": MeasureKind(
+        "contributors", "part of the grand total of a measure; `of parent`, `of row`, `of column` or of a group"
+    ),
+    "union": MeasureKind("contributors", "time in which at least one span lasted"),
+    "overlap": MeasureKind("contributors", "time in which at least two spans lasted"),
+    "uncovered": MeasureKind("none", "time of the log in which no span lasted"),
+    "peak": MeasureKind("none", "most spans at once"),
+    "peak time": MeasureKind("none", "the first moment of the peak"),
+    "concurrency": MeasureKind("contributors", "time divided by the length of the period or unit"),
+    "at": MeasureKind("none", "`at 4`, `at capacity FIELD`: time with at least so many at once"),
+    "utilisation": MeasureKind("contributors", "time divided by what the capacity of FIELD would hold"),
+    "capacity": MeasureKind("none", "how many FIELD holds, by the register that knows it"),
+    "days": MeasureKind("none", "local days of the log in the cell"),
+    "workdays": MeasureKind("none", "those of them that have working hours"),
+    "months": MeasureKind("none", "local months of the log in the cell"),
+    "rank": MeasureKind("contributors", "place among the groups beside it, the highest first: 1, 2, 2, 4"),
+    "over": MeasureKind("none", "`over 8h day`: each user's time beyond so much a unit"),
+    "running": MeasureKind("contributors", "a measure from the period's start up to the unit's end"),
+    "opening": MeasureKind("none", "a measure of all that was before"),
+    "all-time": MeasureKind("none", "a measure from the beginning of the log up to the unit's end"),
 }
 TOUCHED = "touched"  # what `distinct day` is called inside
 UNITS = ("hour", "day", "week", "month", "quarter", "year")
-WITH_FIELD = ("distinct", "total", "mean", "median", "percentile", "least", "most", "present", "used", "capacity")
+WITH_FIELD = ("distinct", "total", "mean", "median", "percentile", "min", "max", "present", "utilisation", "capacity")
 ADDS = ("count", "time", "total")
 SWEPT = ("union", "overlap", "uncovered", "peak", "peak time", "at")
-NEEDS_TIME = ("time", "present", "concurrency", "used", "over", *SWEPT)
-ONWARDS = ("running", "before", "ever")  # measures that go on from unit to unit
-CARRIED = (*ADDS, "first", "last", "least", "most")
+NEEDS_TIME = ("time", "present", "concurrency", "utilisation", "over", *SWEPT)
+ONWARDS = ("running", "opening", "all-time")  # measures that go on from unit to unit
+CARRIED = (*ADDS, "first", "last", "min", "max")
 LENGTHS = (
     "days",
     "workdays",
     "months",
     "uncovered",
     "concurrency",
-    "used",
+    "utilisation",
     "capacity",
 )  # they need the length of the cell
 SHORT_PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
@@ -100,15 +91,15 @@ HEADINGS = {
     "peak": "Most at once",
     "peak time": "First at",
     "concurrency": "Mean at once",
-    "used": "Capacity used",
+    "utilisation": "Utilisation",
     "capacity": "Capacity",
 }
 PLURAL = {"user": "People", "device": "Devices", "place": "Places", "action": "Actions", "other": "Others"}
 
 
 MEANT = {  # words of other programs for what is called otherwise here
-    "avg": "mean", "average": "mean", "sum": "total", "max": "most", "maximum": "most", "min": "least",
-    "minimum": "least", "unique": "distinct", "number": "count",
+    "avg": "mean", "average": "mean", "sum": "total", "most": "max", "maximum": "max", "least": "min",
+    "minimum": "min", "used": "utilisation", "ever": "all-time", "unique": "distinct", "number": "count",
     "duration": "time", "hours": "time",
 }  # fmt: skip
 
@@ -237,7 +228,7 @@ class Measure:
         name = (self.base or self).name
         if outside := self.outside:
             return outside.records
-        return "representatives" if name == TOUCHED else MEASURES[name]
+        return "representatives" if name == TOUCHED else MEASURES[name].records
 
     @property
     def outside(self) -> DeclaredMeasure | None:
@@ -292,7 +283,7 @@ class Measure:
             return "duration", "h:mm:ss", 0
         if self.of:
             schema.field(self.of)
-        if self.name == "used":
+        if self.name == "utilisation":
             return "share", "%", 0
         if self.name == "concurrency":
             return "mean", "at once", 0
@@ -301,7 +292,7 @@ class Measure:
         return ("time", "", 0) if self.name == "peak time" else ("duration", "h:mm:ss", 0)
 
     def _amount(self, field: Field) -> tuple[FieldType | Literal["share", "mean", "mean duration"], str, int]:
-        ordered = field.type == "time" and self.name in ("least", "most")
+        ordered = field.type == "time" and self.name in ("min", "max")
         if not field.addable and not ordered:
             raise RequestError(
                 f"{self} means nothing: {field.name} is a {field.type}; count its events (count) or its values "
@@ -317,8 +308,8 @@ def _label(measure: Measure) -> str:
         inner = measure.base.label[:1].lower() + measure.base.label[1:]
         return {
             "running": f"Running {inner}",
-            "before": f"{measure.base.label} before",
-            "ever": f"{measure.base.label} up to then",
+            "opening": f"Opening {inner}",
+            "all-time": f"{measure.base.label} to date",
         }[measure.name]
     if measure.name == "rank" and measure.base:
         return f"Rank by {measure.base.label[:1].lower()}{measure.base.label[1:]}"
@@ -340,13 +331,20 @@ def _label(measure: Measure) -> str:
             else "Share"
         )
     if measure.name == "percentile":
-        return f"{measure.percent:g} % of {measure.of} up to"
+        return f"{_ordinal(measure.percent)} percentile of {measure.of}"
     if measure.name in ("distinct", "present"):
         plural = PLURAL.get(measure.of, f"Different {measure.of}")
         return plural if measure.name == "distinct" else f"{plural} present"
     if measure.name in ("first", "last", "count", "time"):
         return measure.name.capitalize()
     return f"{measure.name.capitalize()} {measure.of}"
+
+
+def _ordinal(number: float) -> str:
+    """95th, 99.9th, 1st."""
+    last = f"{number:g}"
+    ending = {"1": "st", "2": "nd", "3": "rd"}.get(last[-1], "th") if last[-2:-1] != "1" and "." not in last else "th"
+    return f"{last}{ending}"
 
 
 def _percent(text: str, whole: str) -> float:
@@ -369,12 +367,12 @@ def component(measure: Measure) -> list[tuple[str, str]]:
         "count": [("count", SUM)],
         "time": [("time", SUM)],
         "concurrency": [("time", SUM)],
-        "used": [("time", SUM)],
+        "utilisation": [("time", SUM)],
         "capacity": [("count", SUM)],
         "total": [(f"total {of}", SUM), (f"filled {of}", SUM)],
         "mean": [(f"total {of}", SUM), (f"filled {of}", SUM)],
         "first": [("first", MIN)],
         "last": [("last", MAX)],
-        "least": [(f"least {of}", MIN)],
-        "most": [(f"most {of}", MAX)],
+        "min": [(f"min {of}", MIN)],
+        "max": [(f"max {of}", MAX)],
     }.get(inner.name, [])

@@ -65,9 +65,9 @@ def sums_of(table: Any, strand: Strand, where: Any) -> dict[str, Any]:
                 found[name] = value.sum(where=where).cast("int64")
             elif kind == "filled":
                 found[name] = count_of(value, where)
-            elif kind in ("first", "least"):
+            elif kind in ("first", "min"):
                 found[name] = value.min(where=where)
-            elif kind in ("last", "most"):
+            elif kind in ("last", "max"):
                 found[name] = value.max(where=where)
             elif outside := measure.outside:
                 found[name] = outside.expression(value, where).cast("int64")

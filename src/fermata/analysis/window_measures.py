@@ -100,7 +100,7 @@ def lengths(plan: Plan, number: int, figures: Any) -> None:
             for name, length in told[value].get(units, {}).items():
                 found[(number, name)] = length
             for measure in asked:
-                if measure.name in ("used", "capacity"):
+                if measure.name in ("utilisation", "capacity"):
                     held = next((k for k, d in zip(key, level, strict=True) if d.name == measure.of), None)
                     found[(number, f"capacity {measure.of}")] = dict(strand.capacities).get(str(held))
 
@@ -184,8 +184,8 @@ def _go_on(plan: Plan, figures: Any, level: Level, column: Any, measure: Measure
                 until = _joined(within[name], here, how)
                 parts = {
                     "running": until,
-                    "before": _joined(before[name], within[name], how),
-                    "ever": _joined(before[name], until, how),
+                    "opening": _joined(before[name], within[name], how),
+                    "all-time": _joined(before[name], until, how),
                 }
                 cell[(column.strand, f"{measure.name} {name}")] = parts[measure.name]
                 within[name] = until

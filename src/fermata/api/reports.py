@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NoReturn
 
 from fermata.errors import NotForViewers, RequestError
+from fermata.notes import Note
 from fermata.reports import requests
 from fermata.reports.compile.binding import bound
 from fermata.reports.compile.request import Asking, compiled
@@ -72,7 +73,7 @@ class Catalogue:
         found: list[tuple[int, int, Entry]] = []
         for entry in catalogue.entries().values():
             report = self.base.definition(entry.name)
-            notes: list[str] = []
+            notes: list[Note] = []
             if report.ask or report.parts or report.each or report.must_name or not report.kind:
                 continue
             try:

@@ -12,6 +12,7 @@ from fermata import outputs
 from fermata.analysis.plan import Cell
 from fermata.analysis.table import Table
 from fermata.errors import RequestError
+from fermata.notes import Note
 from fermata.outputs import parquet
 from fermata.outputs.formats import ISO
 from fermata.outputs.writing import bare
@@ -77,7 +78,7 @@ class Result:
         return self.answer.verdict if isinstance(self.answer, Page) else ""
 
     @property
-    def notes(self) -> tuple[str, ...]:
+    def notes(self) -> tuple[Note, ...]:
         """What a reader must know to trust the figures."""
         return self.answer.notes
 

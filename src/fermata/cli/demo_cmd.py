@@ -42,7 +42,7 @@ TOUR = (
     ("Hours by person and month, the ten with most", "report hours-by-person --top 10"),
     (
         "Hours by department, as it was on the day: people move in January",
-        "report entries --period 2025-12/2026-02 --by user.department --across month --columns time",
+        "report timesheets --period 2025-12/2026-02 --by user.department --across month --columns time",
     ),
     ("Visits paired from the readers: time added up, time once, most at once", "report room-use"),
     ("Worked, required, excused and the balance", "report worked-and-required"),

@@ -46,10 +46,20 @@ DISPLAY = click.option(
     "orientation=landscape, paper=A3, author=NAME, spreadsheet=yes.",
 )
 
+NOTES = click.option(
+    "--notes",
+    type=click.Choice(["all", "few", "none"]),
+    default="few",
+    show_default=True,
+    expose_value=False,
+    callback=lambda ctx, _, given: ctx.obj.update(notes=given),
+    help="Below the table: all notes, or the few that change the figures.",
+)
+
 
 def output(command: F) -> F:
     """Adds the options that say where a result goes and how it is shown."""
-    decorated: F = OUTPUT(DISPLAY(command))
+    decorated: F = OUTPUT(DISPLAY(NOTES(command)))
     return decorated
 
 
@@ -111,7 +121,8 @@ def _print(item: Answer, form: str, how: Display, limit: int | None, *, looked_a
     most_rows = limit if limit is not None else (max(size.lines * 5, 100) if terminal else None)
     colour = terminal and "NO_COLOR" not in os.environ
     width = size.columns if terminal else None
-    told = text.render(item, how, colour=colour, most_rows=most_rows, width=width, made=not looked_at)
+    notes = click.get_current_context().obj.get("notes", "few") if looked_at else None
+    told = text.render(item, how, text.Look(colour, most_rows, width, notes), made=not looked_at)
     click.echo(told, nl=False, color=True if colour else None)
 
 

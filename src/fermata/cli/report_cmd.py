@@ -11,7 +11,7 @@ from fermata.cli import common, emit
 
 __all__ = ["command"]
 
-APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
+APART = re.compile(r"(?:'[^']*'|\"[^\"]*\"|\([^)]*\)|[^,])+")  # between commas, but not those in brackets and quotes
 
 
 @click.command(name="report")
@@ -37,6 +37,15 @@ APART = re.compile(r",(?![^(]*\))")  # commas, but not those inside brackets
     "'distinct day' "
     "(days used), 'mean duration', 'p95 duration', 'share count of parent', or 'Label = formula'.",
 )
+@click.option(
+    "--add-column",
+    multiple=True,
+    metavar="WORDS",
+    help="One more column, of any log: 'Calls out: count of calls where direction is out', 'Night: time of "
+    "timesheets during night', 'A day = time / days'.",
+)
+@click.option("--drop-column", multiple=True, metavar="COLUMN", help="Without this column.")
+@click.option("--rename", multiple=True, metavar="'OLD = NEW'", help="Another heading for a column.")
 @click.option("--sort", metavar="COLUMN,...", help="Order by columns or dimensions; -COLUMN for downwards.")
 @click.option(
     "--top",
@@ -117,7 +126,7 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     fermata report doors --period 2026-03 --by user --across month
     fermata report calls --only action=answered --by device --columns count,time,'mean duration'
     fermata report doors --by place --events --cell place='Stage side'
-    fermata report entries --by user --hours night --columns time,'A day = time / days' --compare before
+    fermata report timesheets --by user --hours night --columns time,'A day = time / days' --compare before
     """
     if (options["cell"] or options["column"]) and not options["events"]:
         raise click.UsageError("--cell and --column go with --events")
@@ -151,6 +160,8 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
 
 
 def _shaped(report: Any, options: dict[str, Any]) -> Any:
+    from fermata.reports.definition.changes import with_columns
+
     single = (
         "log", "by", "across", "zero_rows", "sort", "top", "totals", "hours", "rounding", "date_field", "compare",
         "full_period",
@@ -162,7 +173,7 @@ def _shaped(report: Any, options: dict[str, Any]) -> Any:
         changes["chart"] = f"{changes.get('chart', report.charted[0])} of {options['chart_of']}".strip()
     changes |= {k: options[k] for k in ("rows", "checks", "warn") if options[k]}
     if options["columns"]:
-        changes["columns"] = [c.strip() for c in APART.split(options["columns"])]
+        changes["columns"] = [c.strip() for c in APART.findall(options["columns"])]
         changes |= {
             "sort": options["sort"] or (),
             "warn": options["warn"],
@@ -171,7 +182,8 @@ def _shaped(report: Any, options: dict[str, Any]) -> Any:
         }
     if changes.keys() & {"by", "across", "columns"} and "title" not in changes:
         changes["title"] = report.title and report.title + _regrouped(changes)
-    return report.changed(**changes) if changes else report
+    report = report.changed(**changes) if changes else report
+    return with_columns(report, options["add_column"], options["drop_column"], options["rename"])
 
 
 def _regrouped(changes: dict[str, Any]) -> str:
@@ -185,7 +197,7 @@ def _pairs(texts: tuple[str, ...]) -> dict[str, str]:
     for text in texts:
         name, equals, value = text.partition("=")
         if not equals:
-            raise click.UsageError(f"--at {text!r}: write DIM=VALUE as the report shows them")
+            raise click.UsageError(f"--cell {text!r}: write DIM=VALUE as the report shows them")
         pairs[name.strip()] = value.strip()
     return pairs
 

@@ -29,7 +29,7 @@ combine = { credit = { amount = "amount" }, prints = { amount = "-cost", only = 
 generate = "required time"
 register = "people"
 pattern  = "pattern"             # the attribute that names somebody's working pattern
-up_to    = "entries"             # the log it is compared with: it is required up to the end of what that holds
+up_to    = "timesheets"             # the log it is compared with: it is required up to the end of what that holds
 """
 
 from __future__ import annotations

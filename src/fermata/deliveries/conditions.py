@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from fermata.errors import RequestError
-from fermata.notes import Note, failed
+from fermata.notes import failed
 from fermata.proof import fingerprint
 from fermata.reports.definition.report import Report
 from fermata.reports.execute import notes, verdicts
@@ -24,7 +24,7 @@ def wrong(answer: RunResult | Records | Page) -> str:
         expected = [p for p in answer.parts if p.item is not None and p.verdict is None]
         return "; ".join([*told, *(why for p in expected if p.item and (why := wrong(p.item)))])
     notes = answer.notes
-    return "; ".join([*failed(notes), *(n for n in notes if isinstance(n, Note) and n.kind == "examined")])
+    return "; ".join([*failed(notes), *(n for n in notes if n.kind == "examined")])
 
 
 def read(condition: str) -> tuple[str, str, str]:

@@ -16,6 +16,7 @@ from fermata.deliveries.model import Target
 from fermata.deliveries.outcome import Sent
 from fermata.deliveries.progress import GIVE_UP, History, pause
 from fermata.errors import RequestError
+from fermata.notes import Note
 from fermata.proof import snapshot
 from fermata.proof.verify import Verdict
 from fermata.reports.definition.report import Report
@@ -67,7 +68,7 @@ def table(base: Base, *, gone: bool) -> Records:
         ))  # fmt: skip
     now = base.now()
     head = context(base.config.workspace.zone, now, "Shelf", f"as of {local(now, tz):%Y-%m-%d %H:%M}")
-    notes = () if rows else ("nothing is on the shelf; keep a run: fermata report NAME --keep",)
+    notes = () if rows else (Note("nothing is on the shelf", "setting", "keep a run: fermata report NAME --keep"),)
     return Records("Shelf", head, COLUMNS, tuple(rows), len(rows), notes=notes, second=BELOW)
 
 

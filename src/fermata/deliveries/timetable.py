@@ -16,6 +16,7 @@ from fermata.deliveries import conditions, recipients, templates
 from fermata.deliveries.model import Delivery, Target
 from fermata.deliveries.progress import History, Run
 from fermata.errors import ConfigError, FermataError, RequestError, UnknownName
+from fermata.notes import Note
 from fermata.proof import fingerprint
 from fermata.proof.snapshot import stretch_of
 from fermata.reports.definition import files
@@ -190,7 +191,7 @@ def table(base: Base, history: History, name: str = "", *, count: int = 2) -> Re
     zone_name = base.config.workspace.zone
     now = base.now()
     title = f"Next runs of {name}" if name else "Timetable"
-    notes: list[str] = []
+    notes: list[Note] = []
     rows: list[tuple[str, ...]] = []
     for one in [name] if name else names(base):
         try:
@@ -199,17 +200,15 @@ def table(base: Base, history: History, name: str = "", *, count: int = 2) -> Re
             rows.append((one, *("",) * 6, "; ".join(e.problems)))
             continue
         wrong = problems(base, delivery)
-        notes += [f"{one}: {w}" for w in (warnings(base, delivery) if not wrong else [])]
+        notes += [Note(f"{one}: {w}", "setting") for w in (warnings(base, delivery) if not wrong else [])]
         rows += _rows(base, one, delivery, wrong, history, count if name else 1)
     shown = [i for i, (key, _) in enumerate(COLUMNS) if key not in EMPTY or any(r[i] for r in rows)]
     columns = tuple(ColumnDef(*COLUMNS[i]) for i in shown)
     rows = [tuple(r[i] for i in shown) for r in rows]
     head = context(zone_name, now, title, f"as of {local(now, zone(zone_name)):%Y-%m-%d %H:%M}")
     if not rows:
-        notes.append(
-            "nothing is on the timetable; put something on it: fermata schedule --add NAME --report REPORT --when "
-            "'weekly on Monday at 07:00'"
-        )
+        how = "fermata schedule --add NAME --report REPORT --when 'weekly on Monday at 07:00'"
+        notes.append(Note("nothing is on the timetable; put something on it", "setting", how))
     return Records(title, head, columns, tuple(rows), len(rows), notes=tuple(notes), second=BELOW)
 
 

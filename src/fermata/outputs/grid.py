@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 from fermata.analysis.table import Column, Table
 from fermata.errors import RequestError, UnknownName
+from fermata.notes import Note
 from fermata.outputs.columns import strings, texts
 from fermata.outputs.formats import ISO, TEXTUAL, UNCLEAN, Form, Show, Typed, label, people, unit_of
 from fermata.reports.definition.display import Display
@@ -70,7 +71,7 @@ class Grid:
     places: tuple[int, ...]
     source: Sequence[Any]
     depth: int
-    notes: tuple[str, ...]
+    notes: tuple[Note, ...]
     total: int
     how: Display = ISO
     said: tuple[str, ...] = ()

@@ -6,19 +6,20 @@ import dataclasses
 import textwrap
 from collections.abc import Iterator, Sequence
 from decimal import Decimal
-from typing import IO, Any
+from typing import IO, Any, Literal, NamedTuple
 
 from wcwidth import wcswidth
 
+from fermata.notes import Note, shortened
 from fermata.outputs.formats import ISO, people
 from fermata.outputs.grid import Grid, of
 from fermata.outputs.heading import made_by, subtitle
 from fermata.outputs.writing import Progress
 from fermata.reports.definition.display import Display
-from fermata.reports.result import Answer, Page, Records, RunResult
+from fermata.reports.result import Answer, Page, Records
 from fermata.timeline.zones import zone
 
-__all__ = ["render", "write"]
+__all__ = ["Look", "render", "write"]
 
 Rows = Sequence[tuple[int, tuple[Any, ...]]]
 BAR = 24  # characters of the longest bar
@@ -31,52 +32,56 @@ def write(item: Answer, out: IO[bytes], how: Display, _: Progress) -> None:
     out.write(render(item, how, made=True).encode())
 
 
-def render(
-    item: Answer,
-    how: Display = ISO,
-    *,
-    colour: bool = False,
-    most_rows: int | None = None,
-    width: int | None = None,
-    under: str = "",
-    made: bool = False,
-) -> str:
-    """The whole output as text. With `most_rows`, a longer table is cut and the cut is stated with its count.
+class Look(NamedTuple):
+    """How a table is shown: with `colour`; cut after `most_rows`, with its count; in a terminal of `width` columns, a
+    wider table in blocks below each other, the first columns repeated; with `notes` all, few or none, each with the
+    command that shows more, or None for all of them without commands.
+    """
 
-    With `width`, a wider table is set in blocks below each other, the first columns repeated; nothing is left out. A
-    page that has one part for each value has a form feed between them when it goes to a file. `under` is a period said
-    above already. With `made`, exact period, who made it when with which version stand at the end.
+    colour: bool = False
+    most_rows: int | None = None
+    width: int | None = None
+    notes: Literal["all", "few", "none"] | None = None
+
+
+PLAINLY = Look()
+
+
+def render(item: Answer, how: Display = ISO, look: Look = PLAINLY, *, under: str = "", made: bool = False) -> str:
+    """The whole output as text.
+
+    A page that has one part for each value has a form feed between them when it goes to a file. `under` is a period
+    said above already. With `made`, exact period, who made it when with which version stand at the end.
     """
     if isinstance(item, Page):
-        return _page(item, how, colour, most_rows, width, made)
+        return _page(item, how, look, made)
+    colour, width = look.colour, look.width
     grid = of(item, how, titled=True)
     title = f"{grid.title} ({', '.join(grid.said)})" if grid.said else grid.title
     lines = [_styled(title, BOLD, colour), *(_styled(s, DIM, colour) for s in _subtitle(grid, width, under)), ""]
-    shown = grid if most_rows is None or len(grid) <= most_rows else grid.first(most_rows)
+    shown = grid if look.most_rows is None or len(grid) <= look.most_rows else grid.first(look.most_rows)
     lines += _table(shown, colour, width)
     missing = max(grid.total, len(grid)) - len(shown)
     if missing > 0:
-        lines.append(
-            _styled(f"... {missing:,} more rows; all of them: --output FILE, or a larger --limit", DIM, colour)
-        )
+        cut = f"... {missing:,} more rows; all of them: --output FILE, or a larger --limit"
+        lines.append(_styled(cut, DIM, colour))
     if isinstance(item, Records) and item.figure is not None:
         _, _, kind, _, scale = item.columns[-1]
         shown_figure = people(item.figure, kind, scale, zone(grid.context.zone), None, how)
-        lines += [
-            "",
-            f"{_styled('Figure', BOLD, colour)}  {shown_figure}, from {item.total:,} event{'s' * (item.total != 1)}",
-        ]
-    lines += _notes(grid.notes, colour, width)
+        count = f"{item.total:,} event{'s' * (item.total != 1)}"
+        lines += ["", f"{_styled('Figure', BOLD, colour)}  {shown_figure}, from {count}"]
+    lines += _notes(grid.notes, look)
     lines += ["", *made_by(grid.context, how)] if made else []
     return "\n".join(line.rstrip() for line in lines) + "\n"
 
 
-def _notes(notes: tuple[str, ...], colour: bool, width: int | None) -> list[str]:
+def _notes(notes: tuple[Note, ...], look: Look) -> list[str]:
     """The notes below an empty line, wrapped to a terminal's width."""
-    lines = [""] if notes else []
-    for note in notes:
-        first, *rest = _wrapped(note, width - 6 if width else None)
-        lines += [f"{_styled('Note', DIM, colour)}  {first}", *(f"      {line}" for line in rest)]
+    shown = shortened(notes, look.notes) if look.notes else notes
+    lines = [""] if shown else []
+    for note in shown:
+        first, *rest = _wrapped(note, look.width - 6 if look.width else None)
+        lines += [f"{_styled('Note', DIM, look.colour)}  {first}", *(f"      {line}" for line in rest)]
     return lines
 
 
@@ -85,39 +90,37 @@ def _wrapped(text: str, width: int | None) -> list[str]:
     return textwrap.wrap(text, max(width, 40), break_on_hyphens=False) or [""] if width else [text]
 
 
-def _page(page: Page, how: Display, colour: bool, most_rows: int | None, width: int | None, made: bool) -> str:
-    """The parts below each other, the verdict first."""
-    head = [_styled(page.title, BOLD, colour), _styled(f"{page.context.period}, {page.context.zone}", DIM, colour)]
+def _page(page: Page, how: Display, look: Look, made: bool) -> str:
+    """The parts below each other, the verdict first; what few notes leave out is counted once at the end."""
+    head = [_styled(page.title, BOLD, look.colour)]
+    head.append(_styled(f"{page.context.period}, {page.context.zone}", DIM, look.colour))
     verdict = page.verdict[:1].upper() + page.verdict[1:]
-    head += ["", *(_styled(line, BOLD, colour) for line in _wrapped(verdict, width))] if verdict else []
+    head += ["", *(_styled(line, BOLD, look.colour) for line in _wrapped(verdict, look.width))] if verdict else []
     blocks = ["\n".join(head) + "\n"]
-    said: set[str] = set()
+    said: set[Note] = set()
+    folded: list[Note] = []
     for part in page.parts:
-        mark = _styled(part.mark, BOLD, colour)
+        mark = _styled(part.mark, BOLD, look.colour)
         if part.item is None:
-            blocks.append(f"{mark}{_styled(part.title, BOLD, colour)}\nnot possible here: {part.note}\n")
+            blocks.append(f"{mark}{_styled(part.title, BOLD, look.colour)}\nnot possible here: {part.note}\n")
             continue
-        item = part.item if page.breaks else _without_notes(part.item, said)
+        item = part.item
+        if not page.breaks:
+            notes = tuple(n for n in item.notes if n not in said)
+            said.update(notes)
+            if look.notes == "few":
+                folded += [n for n in notes if n.weight != "figures"]
+                notes = tuple(n for n in notes if n.weight == "figures")
+            item = dataclasses.replace(item, notes=notes)
         under = "" if page.breaks else page.context.period
         whole = made and page.breaks  # each goes to somebody else
-        text = render(item, how, colour=colour, most_rows=most_rows, width=width, under=under, made=whole)
-        blocks.append(mark + text)
-    if page.notes:
-        blocks.append("\n".join(_notes(page.notes, colour, width)[1:]) + "\n")
+        blocks.append(mark + render(item, how, look, under=under, made=whole))
+    if told := _notes((*page.notes, *folded), look):
+        blocks.append("\n".join(told[1:]) + "\n")
     if made and not page.breaks:
         blocks.append("\n".join(made_by(page.context, how)) + "\n")
-    between = "\n\f" if page.breaks and width is None else "\n"
+    between = "\n\f" if page.breaks and look.width is None else "\n"
     return between.join(blocks)
-
-
-def _without_notes(item: RunResult | Records, said: set[str]) -> RunResult | Records:
-    """The part without the notes that parts above it said already."""
-    notes = item.notes
-    kept = tuple(n for n in notes if n not in said)
-    said.update(kept)
-    if isinstance(item, RunResult):
-        return dataclasses.replace(item, notes=kept)
-    return dataclasses.replace(item, notes=kept)
 
 
 def _subtitle(grid: Grid, width: int | None, under: str) -> list[str]:

@@ -12,6 +12,7 @@ from fermata.archive.duck import ident
 from fermata.engines.embedded import TYPES
 from fermata.errors import RequestError
 from fermata.fields import Field, LogSchema
+from fermata.notes import Note
 from fermata.reports.compile.filter_values import narrowable, narrowed_to
 from fermata.reports.compile.resolve import resolve
 from fermata.reports.compile.workplace import Workplace
@@ -69,13 +70,13 @@ def edits(request: Edits, place: Workplace) -> Records:
             )
             record = f"{version['file_id']}:{version['record_no']}"
             rows += [(*head, *change, record) for change in _changes(schema, version, after, tz)]
-    told = [f"{n:,} {how}" for how, n in counts.items()]
+    told = [Note(f"{n:,} {how}", "count") for how, n in counts.items()]
     filters = str(report.selection) if report.selection.conditions else ""
     head_ = context(tz.key, now, report.title or "Entries edited after the fact", stretch.words, filters)
     notes = [
         *said,
-        *(told or ["no entry was replaced or deleted"]),
-        f"logs with a key, whose versions are kept: {', '.join(logs)}",
+        *(told or [Note("no entry was replaced or deleted", "nothing")]),
+        Note(f"logs with a key, whose versions are kept: {', '.join(logs)}", "scope"),
     ]
     return Records(head_.title, head_, columns, tuple(rows), len(rows), notes=tuple(notes))
 

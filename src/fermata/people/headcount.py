@@ -15,6 +15,7 @@ from fermata.analysis.identify import opened
 from fermata.analysis.presence import last_readings
 from fermata.analysis.stages import inside, select
 from fermata.errors import RequestError
+from fermata.notes import Note
 from fermata.reports.compile.resolve import identities, resolve
 from fermata.reports.compile.workplace import Workplace
 from fermata.reports.definition.report import Report
@@ -198,12 +199,15 @@ def sheet(found: Muster, title: str, place: Workplace, now: datetime, since: dat
     state = "nobody is missing" if not found.missing else f"{found.missing} of {len(found.people)} not accounted for"
     head = dataclasses.replace(context(tz.key, now, f"{title}: {state}", words), filters="all events")
     notes = [
-        f"{len(found.of(MISSING))} missing, {len(found.of(DOUBTFUL))} doubtful, {done} accounted for; {found.out} "
-        "were clearly out at the beginning",
-        "who came in behind somebody else, or without a reading, is on no list: ask",
+        Note(
+            f"{len(found.of(MISSING))} missing, {len(found.of(DOUBTFUL))} doubtful, {done} accounted for; {found.out} "
+            "were clearly out at the beginning",
+            "count",
+        ),
+        Note("who came in behind somebody else, or without a reading, is on no list: ask", "scope"),
     ]
     if found.nameless:
-        notes.append(f"{found.nameless} ways in or out name nobody")
+        notes.append(Note(f"{found.nameless} ways in or out name nobody", "names"))
     kept = [
         i for i, c in enumerate(columns) if c.name in ("done", "group", "user") or any(r[i] is not None for r in rows)
     ]

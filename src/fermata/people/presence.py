@@ -13,6 +13,7 @@ from fermata.analysis.stages import inside as within_period
 from fermata.analysis.stages import select
 from fermata.errors import RequestError
 from fermata.kinds import headings
+from fermata.notes import Note
 from fermata.reports.compile.filter_values import check_values, outside_validity
 from fermata.reports.compile.resolve import resolve
 from fermata.reports.compile.workplace import Workplace
@@ -78,12 +79,16 @@ def inside(request: Presence, place: Workplace) -> Records:
         context_by(plan, place, now, request.digest), title=title, period=words, period_text=words
     )
     notes = [
-        f"inside is whose last reading is {' or '.join(opening)}; who has none in the {back} before is not looked for",
+        Note(
+            f"inside is whose last reading is {' or '.join(opening)}; who has none in the {back} before is not "
+            f"looked for",
+            "method",
+        ),
         *said,
         *known_beforehand(plan, place),
     ]
     if extra:
-        notes.insert(0, f"{len({r['person'] for r in rows})} people inside")
+        notes.insert(0, Note(f"{len({r['person'] for r in rows})} people inside", "count"))
     return Records(head.title, head, tuple(columns), listed, len(listed), notes=tuple(notes))
 
 
@@ -130,13 +135,19 @@ def contacts(request: Contacts, place: Workplace) -> Records:
         title=f"Near {' or '.join(asked.person)}: same {at}, within {within}",
     )
     notes = [
-        "a time is a pair of stays, one of each, no further apart than that; nearest 0:00:00 is at once",
+        Note(
+            "a time is a pair of stays, one of each, no further apart than that; nearest 0:00:00 is at once", "method"
+        ),
         *outside,
         *said,
     ]
     if not strand.schema.spans:
         notes.append(
-            f"{strand.schema.name} has moments only, so nobody is together for a time; ask a log of visits for that"
+            Note(
+                f"{strand.schema.name} has moments only, so nobody is together for a time; ask a log of visits "
+                "for that",
+                "method",
+            )
         )
     notes += known_beforehand(plan, place)
     return Records(head.title, head, columns, listed, len(listed), notes=tuple(notes))

@@ -17,6 +17,7 @@ from fermata.analysis.identify import opened
 from fermata.analysis.stages import select
 from fermata.errors import RequestError
 from fermata.fields import Field
+from fermata.notes import Note
 from fermata.reports.compile.filter_values import narrowable, narrowed_to, outside_validity
 from fermata.reports.compile.request import listed as plan_of_listing
 from fermata.reports.compile.resolve import identities, resolve
@@ -226,25 +227,30 @@ def _covers(place: Workplace, log: str, stretch: Any) -> str:
     return " ".join(parts) or "yes"
 
 
-def _looked_for(place: Workplace, subject: Subject) -> list[str]:
+def _looked_for(place: Workplace, subject: Subject) -> list[Note]:
     if not subject.register:
-        return [f"{subject.name!r} is known to no register; looked for as written, in {', '.join(subject.fields)}"]
+        return [
+            Note(
+                f"{subject.name!r} is known to no register; looked for as written, in {', '.join(subject.fields)}",
+                "names",
+            )
+        ]
     names = place.registers.register(subject.register).named(subject.labels)
-    return [f"looked for: {'; '.join(names)}"]
+    return [Note(f"looked for: {'; '.join(names)}", "scope")]
 
 
-def _outside(place: Workplace, now: datetime, report: Report, subject: Subject) -> list[str]:
+def _outside(place: Workplace, now: datetime, report: Report, subject: Subject) -> list[Note]:
     """What was read under the subject's names in the period while they were nobody's."""
-    notes: list[str] = []
+    notes: list[Note] = []
     for log, fields in subject.fields.items() if subject.register else ():
         plan = resolve(_chosen(report, subject, log, fields), place, now)
-        notes += [f"{log}: {n}" for n in outside_validity(plan, place, plan.strands[0], place.source(plan))]
+        notes += [n.about(log) for n in outside_validity(plan, place, plan.strands[0], place.source(plan))]
     return notes
 
 
 def _not_seen(
     place: Workplace, now: datetime, report: Report, subject: Subject, absent: list[str], stretch: Any
-) -> list[str]:
+) -> list[Note]:
     """Of each log without the subject: the last such event before and the first after, and devices silent in the
     period.
     """
@@ -263,7 +269,10 @@ def _not_seen(
         found = [row.column(i)[0].as_py() for i in range(2)]
         said = [stamp(t.replace(tzinfo=UTC), tz) if t else "none" for t in found]
         notes.append(
-            f"not in {log}: last before {said[0]}, first after {said[1]}{_silent(place, now, log, start, end)}"
+            Note(
+                f"not in {log}: last before {said[0]}, first after {said[1]}{_silent(place, now, log, start, end)}",
+                "scope",
+            )
         )
     return notes
 

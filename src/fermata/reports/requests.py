@@ -14,6 +14,7 @@ from typing import ClassVar
 
 from fermata.analysis.plan import Cell, Plan
 from fermata.digest import apart, digest
+from fermata.notes import Note
 from fermata.reports.definition.report import Report
 from fermata.timeline import Stretch
 
@@ -37,7 +38,7 @@ class Request:
     report: Report
     now: datetime = dataclasses.field(metadata=apart("what is relative to it is absolute in the other fields"))
     seen: str
-    notes: tuple[str, ...] = dataclasses.field(default=(), metadata=apart("words"), kw_only=True)
+    notes: tuple[Note, ...] = dataclasses.field(default=(), metadata=apart("words"), kw_only=True)
     limit: int | None = dataclasses.field(
         default=None, metadata=apart("how many rows are shown; the total is of all"), kw_only=True
     )

@@ -11,6 +11,7 @@ from fermata.analysis.explain import Step
 from fermata.analysis.plan import Plan
 from fermata.analysis.table import Table
 from fermata.errors import UnknownName
+from fermata.notes import Note
 from fermata.reports.definition.report import Report
 
 ALL = "all data"  # whose view: nobody's in particular
@@ -61,7 +62,7 @@ class RunResult:
     plan: Plan
     table: Table
     context: Context
-    notes: tuple[str, ...]
+    notes: tuple[Note, ...]
     steps: tuple[tuple[str, tuple[Step, ...]], ...] = ()
     place: Any = field(default=None, repr=False, compare=False)
 
@@ -82,7 +83,7 @@ class Records:
     rows: Sequence[tuple[Any, ...]]
     total: int
     figure: Any = None
-    notes: tuple[str, ...] = field(default=())
+    notes: tuple[Note, ...] = field(default=())
     second: tuple[str, ...] = ()
     earlier: Sequence[tuple[Any, ...]] = field(default=(), compare=False, repr=False)
 
@@ -116,7 +117,7 @@ class Page:
     context: Context
     parts: tuple[PagePart, ...]
     verdict: str = ""
-    notes: tuple[str, ...] = ()
+    notes: tuple[Note, ...] = ()
     breaks: bool = False
 
     @property

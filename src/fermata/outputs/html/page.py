@@ -45,6 +45,7 @@ class Section:
     verdict: str | None = None
     impossible: str = ""
     notes: list[str] = field(default_factory=list)
+    folded: list[str] = field(default_factory=list)
     figure: str = ""
     heads: list[dict[str, Any]] = field(default_factory=list)
     above: list[dict[str, Any]] = field(default_factory=list)
@@ -152,7 +153,8 @@ def _sections(item: Answer, how: Display, progress: Progress) -> Iterator[Sectio
         made.verdict = verdict
         if not item.breaks:
             made.notes = [n for n in made.notes if n not in said]
-            said.update(made.notes)
+            made.folded = [n for n in made.folded if n not in said]
+            said.update(made.notes, made.folded)
         yield made
 
 
@@ -161,7 +163,8 @@ def _section(number: int, title: str | None, item: RunResult | Records, how: Dis
     said = f" ({', '.join(grid.said)})" if grid.said else ""
     lines = [*([grid.each] if grid.each else []), *subtitle(grid.context)]
     made = Section(number, clean((title or grid.title) + said), [clean(line) for line in lines], rows=len(grid))
-    made.notes = [clean(n) for n in grid.notes]
+    made.notes = [clean(n) for n in grid.notes if n.weight == "figures"]
+    made.folded = [clean(n) for n in grid.notes if n.weight != "figures"]
     made.heads, made.above = _heads(grid)
     if grid.total > len(grid):
         made.notes.insert(0, f"{grid.total - len(grid):,} more rows are not shown")

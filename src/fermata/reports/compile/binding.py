@@ -12,6 +12,8 @@ from fermata.analysis.formula import Formula
 from fermata.analysis.measures import NEEDS_TIME
 from fermata.errors import RequestError
 from fermata.fields import LogSchema
+from fermata.kinds import KINDS
+from fermata.notes import Note
 from fermata.reports.compile.generated_logs import Amounts, Entitled, RequiredTime
 from fermata.reports.compile.loosened import loosened, measures_of
 from fermata.reports.definition.parts import ColumnSpec, Sourced
@@ -52,13 +54,14 @@ def shape(schema: LogSchema) -> str:
     return next((word for kind, word in SHAPES if isinstance(schema.derivation, kind)), "")
 
 
-def bound(report: Report, logs: Logs, notes: list[str] | None = None) -> Report:
+def bound(report: Report, logs: Logs, notes: list[Note] | None = None) -> Report:
     """The report with a log of the workspace in the place of every kind. Raises RequestError naming all that is
     missing.
 
     Optional columns the workspace has nothing for are left out; `notes` says so, and which of several logs was taken.
     """
     told = [] if notes is None else notes
+    report = _kinds_in_words(report, logs)
     if not (report.kind or any(c.kind for c in report.columns)):
         return report
     main = report
@@ -84,13 +87,24 @@ def bound(report: Report, logs: Logs, notes: list[str] | None = None) -> Report:
             if not spec.optional and (report.checks or report.expect or not _others(main, spec, logs)):
                 raise
             left.append(spec.heading)
-            told.append(f"{spec.heading} is left out: {str(e).splitlines()[0]}")
+            told.append(Note(f"{spec.heading} is left out: {str(e).splitlines()[0]}", "left out"))
             continue
         columns.append(spec.model_copy(update={"log": name, "kind": "", "made": ""}))
     columns = _answerable(columns, left)
     if not any(c.show for c in columns):
         raise RequestError(f"{report.title or 'this report'}: nothing is left of it; {'; '.join(told)}")
     return main.changed(columns=tuple(columns))
+
+
+def _kinds_in_words(report: Report, logs: Logs) -> Report:
+    """The report with the kind of log where a column's words name one instead of a log."""
+    if not any(c.log in KINDS and c.log not in logs.schemas for c in report.columns):
+        return report
+    named = [
+        c.model_copy(update={"log": "", "kind": c.log}) if c.log in KINDS and c.log not in logs.schemas else c
+        for c in report.columns
+    ]
+    return report.changed(columns=tuple(named))
 
 
 def _others(report: Report, spec: ColumnSpec, logs: Logs) -> bool:
@@ -121,7 +135,7 @@ def _answerable(columns: list[ColumnSpec], left: Iterable[str]) -> list[ColumnSp
 
 
 def _with_less(
-    report: Report, logs: Logs, needs: Iterable[str], notes: list[str], *, spans: bool
+    report: Report, logs: Logs, needs: Iterable[str], notes: list[Note], *, spans: bool
 ) -> tuple[str, Report] | None:
     """The log of the kind that lacks least, and the report without what it lacks; None where it cannot do without."""
     made, _, opening = (p.strip() for p in report.made.partition(":"))
@@ -141,7 +155,7 @@ def _with_less(
     return None
 
 
-def log_of(asked: Sourced, logs: Logs, needs: Iterable[str], notes: list[str], *, spans: bool = False) -> str:
+def log_of(asked: Sourced, logs: Logs, needs: Iterable[str], notes: list[Note], *, spans: bool = False) -> str:
     """The first log of the kind, made the way asked for, that has all the fields. Raises RequestError saying what is
     missing.
     """
@@ -168,9 +182,15 @@ def log_of(asked: Sourced, logs: Logs, needs: Iterable[str], notes: list[str], *
             continue
         others = [s.name for s in rightly if s.name != schema.name and s not in [p for p, _ in problems]]
         fit = [n for n in others if all(f in logs.registers.widened(logs.schemas[n]).by_name for f in needed)]
-        how = ": --log NAME" if isinstance(asked, Report) else ""
+        how = "--log NAME" if isinstance(asked, Report) else ""
         if fit:
-            notes.append(f"of the logs of {asked.kind}, {schema.name} was taken; there is also {', '.join(fit)}{how}")
+            notes.append(
+                Note(
+                    f"of the logs of {asked.kind}, {schema.name} was taken; there is also {', '.join(fit)}",
+                    "choice",
+                    how,
+                )
+            )
         return schema.name
     raise RequestError(_lacking(asked.kind, problems, logs))
 

@@ -33,14 +33,14 @@ MOST_NAMED = 10
 EXACT = ("text", "tags")  # types of fields whose values are names, each of which must exist
 
 
-def check_values(plan: Plan, place: Workplace, source: Source) -> list[str]:
+def check_values(plan: Plan, place: Workplace, source: Source) -> list[Note]:
     """Refuses exact values that no event of the log ever had, no register holds and no kind of log has a word for,
     wherever a filter names them; says which filters have no effect in the period, what a pattern matched, and which
     readings belong to nobody.
 
     Raises UnknownName, RequestError.
     """
-    notes: list[str] = []
+    notes: list[Note] = []
     for strand in (s for s in plan.strands if s.stretch is None):
         _declared_words(plan, place, strand.schema)
         chosen = strand.selection
@@ -58,11 +58,11 @@ def check_values(plan: Plan, place: Workplace, source: Source) -> list[str]:
 
 def _exact(
     plan: Plan, place: Workplace, strand: Strand, source: Source, group: Sequence[Condition], *, drops: bool
-) -> list[str]:
+) -> list[Note]:
     """The same for alternatives. A value that stands in several fields (a number as caller or called) need exist in one
     of them only.
     """
-    notes: list[str] = []
+    notes: list[Note] = []
     unseen: dict[str, list[tuple[Condition, tuple[Any, ...]]]] = {}
     known: set[str] = set()
     for condition in group:
@@ -104,7 +104,7 @@ def _missing(
     text: str,
     where: Sequence[tuple[Condition, tuple[Any, ...]]],
     drops: bool,
-) -> list[str]:
+) -> list[Note]:
     """What to say of a value that no event of the period has in any of the fields it is named for. Raises UnknownName,
     RequestError.
     """
@@ -113,11 +113,16 @@ def _missing(
         field = strand.schema.field(condition.field)
         if _occurs(plan, place, strand.schema, field, values) or _registered(place, strand.schema, field, text):
             effect = ", so leaving it out changes nothing" if drops else ""
-            return [f"no event in this period has {field.name} {text!r}, although it occurs at other times{effect}"]
+            return [
+                Note(
+                    f"no event in this period has {field.name} {text!r}, although it occurs at other times{effect}",
+                    "filter",
+                )
+            ]
         if text in _vocabulary(strand.schema, field):
             notes.append(_never_written(plan, place, strand.schema, field, text))
         elif place.view.scope and field.name.partition(".")[0] != place.view.scope.base:
-            notes.append(f"no event that {place.view.words} may see ever had {field.name} {text!r}")
+            notes.append(Note(f"no event that {place.view.words} may see ever had {field.name} {text!r}", "filter"))
     if notes:
         return notes[:1]
     condition, _ = where[0]
@@ -128,12 +133,13 @@ def _missing(
     raise UnknownName.of(field.name, text, [*ever, *_texts(place, field)], where=f"in the log {strand.schema.name}")
 
 
-def _looked_for(place: Workplace, log: str, field: Field, condition: Condition, drops: bool) -> str:
+def _looked_for(place: Workplace, log: str, field: Field, condition: Condition, drops: bool) -> Note:
     """That somebody or something a register knows has no event, with every name that was looked for."""
     register = place.registers.of(field)
     names = register.named(condition.values) if register else []
     effect = ", so leaving it out changes nothing" if drops else ""
-    return f"no event of {log} in this period fits '{condition}'{effect}; looked for: {'; '.join(names)}"
+    said = f"no event of {log} in this period fits '{condition}'{effect}; looked for: {'; '.join(names)}"
+    return Note(said, "filter")
 
 
 def _whole(plan: Plan, place: Workplace, log: str, field: str) -> Plan:
@@ -176,7 +182,7 @@ def _vocabulary(schema: LogSchema, field: Field) -> dict[str, str]:
     return KINDS[schema.kind].values(field.name) if schema.kind in KINDS else {}
 
 
-def _never_written(plan: Plan, place: Workplace, schema: LogSchema, field: Field, value: str) -> str:
+def _never_written(plan: Plan, place: Workplace, schema: LogSchema, field: Field, value: str) -> Note:
     """That no event ever had a word of the kind. Raises RequestError while the log holds words of its own."""
     others = [v for v in _ever(plan, place, schema, field) if v not in _vocabulary(schema, field)]
     if others:
@@ -187,10 +193,10 @@ def _never_written(plan: Plan, place: Workplace, schema: LogSchema, field: Field
             f"not know; if one of them means {value}, say so in [logs.{schema.name}.fields]: "
             f'{field.name} = {{ column = "...", values = {{ "{others[0]}" = "{value}" }} }}'
         )
-    return f"no event of the whole log has {field.name} {value!r}"
+    return Note(f"no event of the whole log has {field.name} {value!r}", "filter")
 
 
-def _patterns(plan: Plan, strand: Strand, source: Source) -> list[str]:
+def _patterns(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     """What each pattern of the filters matched: among the events kept, or of one that drops, among those of the
     period.
     """
@@ -203,11 +209,11 @@ def _patterns(plan: Plan, strand: Strand, source: Source) -> list[str]:
         found = explain.matched(plan, strand, condition.field, source, fits=condition, kept=after)
         shown = ", ".join(found[:MOST_NAMED])
         more = f" and {len(found) - MOST_NAMED} more" if len(found) > MOST_NAMED else ""
-        notes.append(f"{condition}: {len(found)} matched" + (f" ({shown}{more})" if found else ""))
+        notes.append(Note(f"{condition}: {len(found)} matched" + (f" ({shown}{more})" if found else ""), "match"))
     return notes
 
 
-def _without_effect(plan: Plan, strand: Strand, source: Source) -> list[str]:
+def _without_effect(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     """Filters that change nothing in this period: what would be dropped, or is one of several alternatives, and fits no
     event.
     """
@@ -218,7 +224,7 @@ def _without_effect(plan: Plan, strand: Strand, source: Source) -> list[str]:
     asked = [(c, w) for c, w in asked if c.kind != "is" or strand.schema.field(c.field).type not in EXACT]
     fits = explain.fits(plan, strand, [c for c, _ in asked], source) if asked else []
     return [
-        f"'{words}{condition}' has no effect: no event of this period fits it"
+        Note(f"'{words}{condition}' has no effect: no event of this period fits it", "filter")
         for (condition, words), fit in zip(asked, fits, strict=True)
         if not fit
     ]
@@ -258,7 +264,7 @@ def _counted_at_import(place: Workplace, schema: LogSchema) -> set[str]:
 # ---- questions to several logs
 
 
-def narrowable(report: Report, place: Workplace, now: datetime, logs: Sequence[str]) -> tuple[list[str], list[str]]:
+def narrowable(report: Report, place: Workplace, now: datetime, logs: Sequence[str]) -> tuple[list[str], list[Note]]:
     """Those of the logs that the report's filters can be applied to, and what has to be said of that: which are left
     out for having no such field or no such value, and which filters have no effect in the others. Raises the error of
     the first where none is left.

@@ -8,7 +8,6 @@ word of how they ended, those with talking time were answered, the others not.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Iterable
 
 from fermata.analysis.filters import Condition
@@ -16,6 +15,8 @@ from fermata.analysis.formula import Formula
 from fermata.analysis.measures import Measure
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
+from fermata.notes import Note
+from fermata.reports.definition.changes import mentions
 from fermata.reports.definition.parts import ColumnSpec
 from fermata.reports.definition.report import Report
 
@@ -33,7 +34,7 @@ TALKED = Condition("duration", "between", (1_000_000, None), "with talking time"
 UNTALKED = Condition("duration", "between", (None, 999_999), "without talking time")
 
 
-def loosened(report: Report, schema: LogSchema, missing: Collection[str], notes: list[str]) -> Report | None:
+def loosened(report: Report, schema: LogSchema, missing: Collection[str], notes: list[Note]) -> Report | None:
     """The report without what a log lacks (`schema` with its attributes), and a note that says so; None where nothing
     sensible is left.
     """
@@ -73,19 +74,22 @@ def loosened(report: Report, schema: LogSchema, missing: Collection[str], notes:
         )
         if f in lacking
     ]
-    if any(_mentions(text, gone) for text in (*report.checks, *report.rows)):
+    if any(mentions(text, gone) for text in (*report.checks, *report.rows)):
         return None
     have = ", ".join(sorted(lacking))
     said = f"{', '.join(dict.fromkeys(told))} left out, and " if told else ""
     said = " ".join([*(f"it is by {new} in the place of {old};" for old, new in instead.items()), said])
     counted = _said(report, schema, lacking)
     notes.append(
-        f"{schema.name} has no {have}: {said}{counted or 'nothing else changes'}; [logs.{schema.name}.fields] maps "
-        "what is missing"
+        Note(
+            f"{schema.name} has no {have}: {said}{counted or 'nothing else changes'}",
+            "left out",
+            f"[logs.{schema.name}.fields] maps what is missing",
+        )
     )
     return chosen.changed(
-        by=by, columns=columns, listing=listing, sort=tuple(s for s in chosen.sort if not _mentions(s, gone | lacking)),
-        warn=tuple(w for w in chosen.warn if not _mentions(w, gone)), chart="" if _mentions(chosen.chart,
+        by=by, columns=columns, listing=listing, sort=tuple(s for s in chosen.sort if not mentions(s, gone | lacking)),
+        warn=tuple(w for w in chosen.warn if not mentions(w, gone)), chart="" if mentions(chosen.chart,
         gone) else chosen.chart,
     )  # fmt: skip
 
@@ -173,11 +177,6 @@ def _columns(columns: Iterable[ColumnSpec], schema: LogSchema, lacking: set[str]
         else:
             kept.append(spec)
     return tuple(kept)
-
-
-def _mentions(text: str, names: Iterable[str]) -> bool:
-    """Whether an expression of columns names one of them."""
-    return any(re.search(rf"(?<!\w){re.escape(n.lower())}(?!\w)", text.lower()) for n in names)
 
 
 def _said(report: Report, schema: LogSchema, lacking: set[str]) -> str:

@@ -12,6 +12,7 @@ from typing import Any
 from fermata.analysis.filters import Condition
 from fermata.analysis.plan import Cell
 from fermata.errors import RequestError
+from fermata.notes import Note
 from fermata.reports import requests
 from fermata.reports.compile import cube
 from fermata.reports.compile.binding import bound
@@ -92,7 +93,7 @@ def compiled(
     view.admit(kind.shows, asked, part=part)
     if kind is requests.Page:
         return _page(asked, place, now)
-    notes: list[str] = []
+    notes: list[Note] = []
     asked = bound(asked, place, notes)
     given: dict[str, Any] = {"notes": tuple(dict.fromkeys(notes)), "limit": asking.limit}
     if kind is requests.Each:

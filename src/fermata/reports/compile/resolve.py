@@ -241,7 +241,9 @@ def _capacities(
     registers: Directory, schema: LogSchema, measures: Sequence[tuple[int, Measure]], stretch: Stretch
 ) -> tuple[tuple[str, int], ...]:
     """The capacity of each value of the field that measures ask about, as it is at the end of the period."""
-    fields = {inner.of for _, m in measures if (inner := m.base or m).name in ("at", "used", "capacity") and inner.of}
+    fields = {
+        inner.of for _, m in measures if (inner := m.base or m).name in ("at", "utilisation", "capacity") and inner.of
+    }
     found: dict[str, int] = {}
     for name in sorted(fields):
         register = registers.of(schema.field(name))

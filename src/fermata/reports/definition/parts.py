@@ -25,7 +25,6 @@ __all__ = [
     "Listing",
     "Sourced",
     "Strict",
-    "column_of",
     "conditions_of",
     "several",
 ]
@@ -204,12 +203,6 @@ class ColumnSpec(Sourced):
     def heading(self) -> str:
         """The label, or the measure's own."""
         return self.label or (Measure.parse(self.measure).label if self.measure else self.formula)
-
-
-def column_of(text: str) -> dict[str, str]:
-    """A column in a word: a measure, or `Label = formula`."""
-    label, equals, formula = text.partition("=")
-    return {"label": label.strip(), "formula": formula.strip()} if equals else {"measure": text}
 
 
 def several(value: Any) -> Any:

@@ -21,7 +21,8 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 from fermata.digest import Apart
 from fermata.errors import RequestError
 from fermata.reports.definition.display import Display
-from fermata.reports.definition.parts import EVERYWHERE, Ask, ColumnSpec, Listing, Sourced, column_of, several
+from fermata.reports.definition.parts import EVERYWHERE, Ask, ColumnSpec, Listing, Sourced, several
+from fermata.reports.definition.wording import column_of
 from fermata.tomlfile import problems
 
 __all__ = ["CHARTS", "Part", "Report"]
@@ -97,7 +98,10 @@ class Report(Sourced):
                 if isinstance(data.get(key), str):
                     data[key] = (data[key],)
             if isinstance(data.get("columns"), list | tuple):
-                data["columns"] = tuple(column_of(c) if isinstance(c, str) else c for c in data["columns"])
+                try:
+                    data["columns"] = tuple(column_of(c) if isinstance(c, str) else c for c in data["columns"])
+                except RequestError as e:
+                    raise ValueError(str(e)) from None
             if isinstance(data.get("ask"), str):
                 data["ask"] = {"what": data["ask"]}
         return data

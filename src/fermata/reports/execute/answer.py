@@ -7,6 +7,7 @@ import importlib
 from datetime import datetime
 from typing import Any
 
+from fermata.notes import ordered
 from fermata.reports.compile.access import viewed
 from fermata.reports.compile.request import Asking, compiled
 from fermata.reports.compile.workplace import Workplace
@@ -27,6 +28,5 @@ def execute(request: Request, place: Workplace) -> Answer:
     module, _, name = request.executor.partition(":")
     run: Any = getattr(importlib.import_module(module), name)
     found: Answer = run(request, place)
-    if request.notes:
-        found = dataclasses.replace(found, notes=(*request.notes, *found.notes))
+    found = dataclasses.replace(found, notes=ordered((*request.notes, *found.notes)))
     return viewed(found, place.view.words, place.stands)

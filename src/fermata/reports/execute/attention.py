@@ -15,7 +15,7 @@ from fermata.analysis.derive import Pairing
 from fermata.analysis.identify import opened
 from fermata.errors import RequestError
 from fermata.kinds import KINDS
-from fermata.notes import failed
+from fermata.notes import Note, failed
 from fermata.reports.compile.filter_values import narrowable, narrowed_to
 from fermata.reports.compile.resolve import resolve
 from fermata.reports.compile.workplace import Workplace
@@ -69,11 +69,15 @@ def attention(request: Attention, place: Workplace) -> Records:
         ColumnDef("look", "To look at it"), ColumnDef("words", "In words"),
     )  # fmt: skip
     notes = [
-        "looked for: unfinished spans, logs that went quiet, gaps, rejects, changes, one's own unusual days, limits "
-        "of saved reports"
+        Note(
+            "looked for: unfinished spans, logs that went quiet, gaps, rejects, changes, one's own unusual "
+            "days, limits "
+            "of saved reports",
+            "scope",
+        )
     ]
     if not points:
-        notes.insert(0, "nothing needs attention")
+        notes.insert(0, Note("nothing needs attention", "count"))
     return Records(head.title, head, columns, rows, len(rows), notes=tuple(notes))
 
 
@@ -264,7 +268,9 @@ def cannot(request: Limits, place: Workplace) -> Records:
     head = context(
         place.calendar.zone_name, now, report.title or "What cannot appear in an answer", "all the logs hold"
     )
-    notes = ["who is recorded only in totals, or not at all, is in no report: an absence here is no proof"]
+    notes = [
+        Note("who is recorded only in totals, or not at all, is in no report: an absence here is no proof", "scope")
+    ]
     return Records(head.title, head, columns, tuple(rows), len(rows), notes=tuple(notes))
 
 

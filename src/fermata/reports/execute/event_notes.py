@@ -34,7 +34,7 @@ __all__ = [
 MOST_WRONG = 3
 
 
-def open_spans(plan: Plan, strand: Strand, source: Source) -> list[str]:
+def open_spans(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     """Spans without a finish that began before the period's end: they are in no total."""
     engine, table = opened(strand.as_filtered, source)
     kept = select(table, strand)
@@ -43,13 +43,17 @@ def open_spans(plan: Plan, strand: Strand, source: Source) -> list[str]:
     total, inside = (row.column(i)[0].as_py() for i in range(2))
     notes = []
     if inside:
-        notes.append(f"{inside:,} of this period without a finish: counted, but not added to any time")
+        notes.append(
+            Note(f"{inside:,} of this period without a finish: counted, but not added to any time", "unfinished")
+        )
     if total > inside:
-        notes.append(f"{total - inside:,} from before this period without a finish: not added to any time")
+        notes.append(
+            Note(f"{total - inside:,} from before this period without a finish: not added to any time", "unfinished")
+        )
     return notes
 
 
-def pairing(plan: Plan, strand: Strand, source: Source) -> list[str]:
+def pairing(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     """What became of the openings and closings of the period without a match."""
     asked = tuple(c for c in strand.selection.without if c.field != "pairing")
     only = tuple(c for c in strand.selection.only if c.field != "pairing")
@@ -61,24 +65,34 @@ def pairing(plan: Plan, strand: Strand, source: Source) -> list[str]:
     notes = []
     if n := counts.get(UNFINISHED):
         notes.append(
-            f"{n:,} of {name} of this period unfinished: no closing within "
-            f"{span(made.reach // timedelta(microseconds=1))}; counted, "
-            f"but not added to any time (fermata events {name} --only pairing=unfinished)"
+            Note(
+                f"{n:,} of {name} of this period unfinished: no closing within "
+                f"{span(made.reach // timedelta(microseconds=1))}; counted, "
+                f"but not added to any time",
+                "unfinished",
+                f"fermata events {name} --only pairing=unfinished",
+            )
         )
     if n := counts.get(CUT):
         limit = f" {span(made.at_most // timedelta(microseconds=1))}" if made.at_most else ""
         notes.append(
-            f"{n:,} of {name} of this period without a closing, ended by the policy '{made.unfinished}{limit}'"
+            Note(
+                f"{n:,} of {name} of this period without a closing, ended by the policy '{made.unfinished}{limit}'",
+                "unfinished",
+            )
         )
     if n := counts.get(ORPHAN):
         notes.append(
-            f"{n:,} closings of this period without an opening, left out (fermata events {name} --only pairing='no "
-            "opening')"
+            Note(
+                f"{n:,} closings of this period without an opening, left out",
+                "unfinished",
+                f"fermata events {name} --only pairing='no opening'",
+            )
         )
     return notes
 
 
-def counters(plan: Plan, strand: Strand, source: Source) -> list[str]:
+def counters(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     """Readings of the period whose amount is not known, or only the least it can be."""
     engine, table = opened(dataclasses.replace(strand.as_filtered, uses=()), source)
     here = inside(select(table, strand), plan.of(strand), strand, spans=False)
@@ -86,15 +100,24 @@ def counters(plan: Plan, strand: Strand, source: Source) -> list[str]:
     name, notes = strand.schema.name, []
     if n := counts.get(RESET):
         notes.append(
-            f"readings of {name} smaller than the one before: {n:,}; the counter began again there, and what it "
-            f"shows is the least that was used (fermata events {name} --only 'reading={RESET}')"
+            Note(
+                f"readings of {name} smaller than the one before: {n:,}; the counter began again there, and what it "
+                f"shows is the least that was used",
+                "counter",
+                f"fermata events {name} --only 'reading={RESET}'",
+            )
         )
     if n := counts.get(FIRST):
-        notes.append(f"first readings of {name}: {n:,}; they have no amount, as what was counted before is not known")
+        notes.append(
+            Note(
+                f"first readings of {name}: {n:,}; they have no amount, as what was counted before is not known",
+                "counter",
+            )
+        )
     return notes
 
 
-def clipped_beside_whole(plan: Plan, source: Source) -> list[str]:
+def clipped_beside_whole(plan: Plan, source: Source) -> list[Note]:
     """Where time, which is cut at the edges of the period and its units, stands beside money, which belongs to the
     start: how much is apart.
     """
@@ -133,11 +156,11 @@ def clipped_beside_whole(plan: Plan, source: Source) -> list[str]:
                 f"{timed[0]} is cut at the edges of the period and money is not: {'; '.join(told)}; 'total "
                 "duration' is whole, too"
             )
-            notes.append(words)
+            notes.append(Note(words, "clipped"))
     return notes
 
 
-def balances(plan: Plan, strand: Strand, source: Source) -> list[str]:
+def balances(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     """Events of the period after which the source recorded another balance than the movements add up to."""
     made = strand.schema.derivation
     if not any(p.recorded for p in made.parts):
@@ -148,7 +171,7 @@ def balances(plan: Plan, strand: Strand, source: Source) -> list[str]:
     wrong = inside(made.disagreeing(table), plan, strand, spans=False)
     rows = engine.run(wrong.order_by(["start_utc", "file_id", "record_no"]).limit(MOST_WRONG + 1)).to_pylist()
     if not rows:
-        return [f"the balances recorded in {strand.schema.name} agree with the movements of this period"]
+        return [Note(f"the balances recorded in {strand.schema.name} agree with the movements of this period", "holds")]
     n = engine.run(wrong.aggregate(n=lambda t: t.count())).column(0)[0].as_py()
     scale = strand.schema.field("amount").scale
     zone = plan.stretch.calendar.zone
@@ -170,16 +193,16 @@ def _scaled(amount: int, scale: int) -> str:
     return str(Decimal(amount).scaleb(-scale))
 
 
-def undated(strand: Strand, source: Source) -> list[str]:
+def undated(strand: Strand, source: Source) -> list[Note]:
     """Events that have no date of the kind the period goes by."""
     engine, table = opened(strand.as_filtered, source)
     kept = select(table, strand)
     n = engine.run(kept.aggregate(n=count_of(kept, kept.start_utc.isnull()))).column(0)[0].as_py()
     words = f"the period goes by {strand.date_field}, not by the start"
-    return [f"{words}; {n:,} events without it are in no period" if n else words]
+    return [Note(f"{words}; {n:,} events without it are in no period" if n else words, "undated")]
 
 
-def nothing_computed(plan: Plan, strand: Strand, source: Source) -> list[str]:
+def nothing_computed(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     """Events for which a field the report asks about could not be worked out: no rule fits, no rate is valid."""
     made = [c for c in strand.computed if isinstance(c, Classes | Rates)]
     if not made or strand.stretch is not None:
@@ -192,19 +215,24 @@ def nothing_computed(plan: Plan, strand: Strand, source: Source) -> list[str]:
     for i, c in enumerate(made):
         if n := row.column(i)[0].as_py():
             why = "fit no rule" if isinstance(c, Classes) else "have no rate (or no finish), and are in no total"
-            notes.append(f"{n:,} events of {strand.schema.name} {why} of {c.field.name}: --only {c.field.name}=")
+            notes.append(
+                Note(f"{n:,} events of {strand.schema.name} {why} of {c.field.name}", "rate", f"--only {c.field.name}=")
+            )
     return notes
 
 
-def terms(strand: Strand) -> list[str]:
+def terms(strand: Strand) -> list[Note]:
     """How money and rounded times came about."""
     notes = []
     if any(isinstance(c, Rates) and c.field.type == "money" for c in strand.computed):
-        notes.append("amounts by rates are rounded half up for each event; totals add the rounded ones")
+        notes.append(Note("amounts by rates are rounded half up for each event; totals add the rounded ones", "method"))
     if strand.rounding:
         r = strand.rounding
         notes.append(
-            f"each entry's length is rounded {r.way} to whole {span(r.step)} before anything is added up; the "
-            "records keep theirs"
+            Note(
+                f"each entry's length is rounded {r.way} to whole {span(r.step)} before anything is added up; the "
+                "records keep theirs",
+                "method",
+            )
         )
     return notes

@@ -12,6 +12,7 @@ from fermata.analysis.identify import opened
 from fermata.analysis.plan import Plan, Strand
 from fermata.analysis.stages import inside, naive, select
 from fermata.archive import Snapshot
+from fermata.notes import Note
 from fermata.timeline.words import stamp
 
 __all__ = ["BROAD", "broad"]
@@ -25,7 +26,7 @@ FIELDS = ("action", "outcome", "direction", "place", "device")
 
 def broad(
     plan: Plan, strand: Strand, source: Source, rows: int, what: str = "rows", *, snapshot: Snapshot | None = None
-) -> list[str]:
+) -> list[Note]:
     """For a result of more than `BROAD` rows the field, not filtered or grouped by yet, whose values would leave least
     of its events.
 
@@ -56,10 +57,9 @@ def broad(
         return []
     _, name, held, every = best
     offered = ", ".join(f"{v} ({100 * n / every:.0f} %)" for v, n in held[:4]) + (" ..." if len(held) > 4 else "")
-    return [
-        f"{rows:,} {what} are many; {name} would narrow them most: --only {name}=VALUE, with {offered} of the events"
-        + (f" since {stamp(since, plan.stretch.calendar.zone)[:10]}" if since else "")
-    ]
+    told = f"{rows:,} {what} are many; {name} would narrow them most: {offered} of the events"
+    told += f" since {stamp(since, plan.stretch.calendar.zone)[:10]}" if since else ""
+    return [Note(told, "hint", f"--only {name}=VALUE")]
 
 
 def _last_week(plan: Plan, strand: Strand, snapshot: Snapshot) -> datetime | None:

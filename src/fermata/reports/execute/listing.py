@@ -14,6 +14,7 @@ from fermata.analysis.plan import Cell, Plan
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import ADDABLE, Field, LogSchema
 from fermata.kinds import headings
+from fermata.notes import Note
 from fermata.reports.compile.filter_values import check_values
 from fermata.reports.compile.request import PLAIN
 from fermata.reports.compile.workplace import Workplace
@@ -141,8 +142,8 @@ def listing(request: Listing, place: Workplace, *, check: bool = True) -> Record
     )
     context = dataclasses.replace(context_of(request, place), title=report.title or f"Events of {schema.name}")
     found = _as_records(context.title, context, rows, shown, place, total, layout, limit=limit)
-    told = [f"{f.name} {_amount(f, n)}" for f, n in zip(added, sums, strict=True)] if sums else []
-    summed = [f"totals of all {total:,}: {'; '.join(told)}"] if told else []
+    amounts = [f"{f.name} {_amount(f, n)}" for f, n in zip(added, sums, strict=True)] if sums else []
+    summed = [Note(f"totals of all {total:,}: {'; '.join(amounts)}", "count")] if amounts else []
     many = broad(plan, plan.strands[0], source, total, "events") if layout.most is None else []
     if not total:
         steps = ((schema.name, tuple(explain.steps(plan, plan.strands[0], source))),)
@@ -153,9 +154,8 @@ def listing(request: Listing, place: Workplace, *, check: bool = True) -> Record
         names = [c.name for c in found.columns if c.name != "number"]
         if count:
             verb, they = ("event", "it") if count == 1 else ("events", "them")
-            notes.insert(
-                0, f"{count:,} more {verb} began before the period and last into it: --overlapping lists {they}, too"
-            )
+            told = f"{count:,} more {verb} began before the period and {'lasts' if count == 1 else 'last'} into it"
+            notes.insert(0, Note(told, "earlier", f"--overlapping lists {they}, too"))
             found = dataclasses.replace(
                 found, earlier=Listed(laid_out(before, shown, _files(schema, place), names, int(layout.numbers)), count)
             )

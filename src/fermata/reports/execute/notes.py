@@ -54,12 +54,15 @@ def complete_to(place: Workplace, plan: Plan, strand: int, extent: tuple[datetim
     return max([*declared, extent[1]])
 
 
-def known_beforehand(plan: Plan, place: Workplace) -> list[str]:
+def known_beforehand(plan: Plan, place: Workplace) -> list[Note]:
     """The notes that need no look at the events."""
-    notes = list(plan.stretch.notes)
+    notes = [Note(n, "method") for n in plan.stretch.notes]
     if plan.known:
         notes.append(
-            f"as it was known at {stamp(plan.known, plan.stretch.calendar.zone)}; what came in later is left out"
+            Note(
+                f"as it was known at {stamp(plan.known, plan.stretch.calendar.zone)}; what came in later is left out",
+                "as known",
+            )
         )
     for number, strand in enumerate(plan.strands):
         if strand.date_field:
@@ -67,10 +70,10 @@ def known_beforehand(plan: Plan, place: Workplace) -> list[str]:
         if strand.stretch is None and not hasattr(strand.schema.derivation, "rows"):
             notes += _coverage(plan, place, number, strand)
         elif strand.stretch and strand.units:
-            notes += [f"in the period compared with: {n}" for n in _coverage(plan.of(strand), place, number, strand)]
+            notes += [n.about("in the period compared with") for n in _coverage(plan.of(strand), place, number, strand)]
     for name in stored_logs(plan):
         if held := place.held(name):
-            notes.append(held.told)
+            notes.append(Note(held.told, "setting"))
         elif not (place.view.scope or place.view.smallest):  # the ledger counts the records of all
             notes += _from_ledger(plan, place, name)
     return notes
@@ -81,7 +84,7 @@ def stored_logs(plan: Plan) -> list[str]:
     return list(dict.fromkeys(name for s in plan.strands for name in s.schema.stored_logs))
 
 
-def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
+def gathered(plan: Plan, place: Workplace, source: Source) -> list[Note]:
     """All notes of a run."""
     notes = known_beforehand(plan, place)
     for name in stored_logs(plan) if place.view.everything else ():  # a log's silences are those of all
@@ -109,34 +112,48 @@ def gathered(plan: Plan, place: Workplace, source: Source) -> list[str]:
         notes += terms(strand)
     for name in dict.fromkeys(name for c in plan.columns for name, _ in c.factors):
         factor = place.terms.factors[name]
-        notes.append(f"factor {name} = {factor.value} {factor.unit} ({factor.source})")
+        notes.append(Note(f"factor {name} = {factor.value} {factor.unit} ({factor.source})", "method"))
     if any(c.measure.base and c.measure.base.name in ("distinct", "present") for c in plan.columns):
-        notes.append("shares of different values do not add up: one may count in several rows")
+        notes.append(Note("shares of different values do not add up: one may count in several rows", "method"))
     if plan.set_dimension:
-        notes.append(f"an event with several {plan.set_dimension.name} counts in each of them, and once in the total")
+        notes.append(
+            Note(
+                f"an event with several {plan.set_dimension.name} counts in each of them, and once in the total",
+                "method",
+            )
+        )
     if any(c.measure.name == "median" for c in plan.columns):
-        notes.append("a median is a value that occurred: the smallest with at least half of the values at or below it")
+        notes.append(
+            Note(
+                "a median is a value that occurred: the smallest with at least half of the values at or below it",
+                "method",
+            )
+        )
     return notes
 
 
-def _required_today(plan: Plan, place: Workplace) -> list[str]:
+def _required_today(plan: Plan, place: Workplace) -> list[Note]:
     """That the day asked on has not ended, and is not held against anybody yet."""
     tz = plan.stretch.calendar.zone
     if place.now < plan.stretch.start or plan.stretch.end <= day_start(local(place.now, tz).date(), tz):
         return []
     today = stamp(place.now, tz)[:10]
-    return [f"what {today} requires counts when the day has ended; so far it stands apart, in the field today"]
+    return [
+        Note(
+            f"what {today} requires counts when the day has ended; so far it stands apart, in the field today", "today"
+        )
+    ]
 
 
-def of_table(plan: Plan, table: Table) -> list[str]:
+def of_table(plan: Plan, table: Table) -> list[Note]:
     """What the finished table itself tells: columns without anything, names not in any
     register, records put together.
     """
-    notes = [f"totals of {label} leave out the rows that have no {label}" for label in table.partial]
+    notes = [Note(f"totals of {label} leave out the rows that have no {label}", "method") for label in table.partial]
     body = table.body
     for i, column in enumerate(table.measures):
         if len(body) > 1 and column.across_total and all(r.cells[i] is None for r in body):
-            notes.append(f"{column.label} is empty in every row")
+            notes.append(Note(f"{column.label} is empty in every row", "empty"))
     kinds = {lookup.field: lookup.kind for s in plan.strands for lookup in s.lookups}
     for i, dimension in enumerate(plan.by):
         if dimension.name in kinds:
@@ -145,35 +162,42 @@ def of_table(plan: Plan, table: Table) -> list[str]:
             if unknown:
                 named = ", ".join(sorted(unknown)[:3]) + (" ..." if len(unknown) > 3 else "")
                 notes.append(
-                    f"{len(unknown):,} of {dimension.name} not in any register ({named}): fermata report "
-                    "names-not-known"
+                    Note(
+                        f"{len(unknown):,} of {dimension.name} not in any register ({named})",
+                        "names",
+                        "fermata report names-not-known",
+                    )
                 )
     for strand in plan.strands:
         if isinstance(strand.schema.derivation, Merge) and strand.stretch is None:
             name = strand.schema.name
             notes.append(
-                f"several records of one thing count once in {name}; one by one: fermata events {name} --steps"
+                Note(f"several records of one thing count once in {name}", "method", f"fermata events {name} --steps")
             )
     return notes
 
 
-def _gaps_inside(plan: Plan, place: Workplace, name: str) -> list[str]:
+def _gaps_inside(plan: Plan, place: Workplace, name: str) -> list[Note]:
     """The silences of the log that reach into the period and that its rhythm does not explain."""
     if not place.extent(name):
         return []
     zone = plan.stretch.calendar.zone
     found = [g for g in gaps(name, place) or () if g.start < plan.stretch.end and g.end > plan.stretch.start]
     shown = [
-        f"no record of {name} for {span(g.length // timedelta(seconds=1) * 1_000_000)} from {stamp(g.start, zone)[:16]}"
+        Note(
+            f"no record of {name} for {span(g.length // timedelta(seconds=1) * 1_000_000)} from "
+            f"{stamp(g.start, zone)[:16]}",
+            "gap",
+        )
         for g in sorted(found, key=lambda g: -g.length)[:MOST_GAPS]
     ]
     if len(found) > MOST_GAPS:
         more = len(found) - MOST_GAPS
-        shown.append(f"and {more} shorter gap{'s' * (more != 1)}: fermata survey {name} --part gaps")
+        shown.append(Note(f"and {more} shorter gap{'s' * (more != 1)}", "gap", f"fermata survey {name} --part gaps"))
     return shown
 
 
-def _in_place(plan: Plan, place: Workplace, name: str) -> list[str]:
+def _in_place(plan: Plan, place: Workplace, name: str) -> list[Note]:
     """What became of the records of the period of a log read where it is; its silences are for a survey to find, which
     reads it all.
     """
@@ -185,38 +209,52 @@ def _in_place(plan: Plan, place: Workplace, name: str) -> list[str]:
     if refusals:
         why, most = max(refusals.items(), key=lambda r: r[1])
         notes.append(
-            f"{_records(sum(refusals.values()))} of {name} of this period, or without a time, cannot be read as "
-            "mapped and are left out "
-            f"({why}{f': {most:,}' if len(refusals) > 1 else ''}): fermata survey {name} --part rejects"
+            Note(
+                f"{_records(sum(refusals.values()))} of {name} of this period, or without a time, cannot be read as "
+                "mapped and are left out "
+                f"({why}{f': {most:,}' if len(refusals) > 1 else ''})",
+                "rejected",
+                f"fermata survey {name} --part rejects",
+            )
         )
     for n, hour, key in ((twice, "repeated", "ambiguous"), (never, "skipped", "nonexistent")):
         if n:
-            notes.append(f"{_records(n)} of {name} in the hour {hour} by the clock change; resolved by `{key}`")
+            notes.append(
+                Note(
+                    f"{_records(n)} of {name} in the hour {hour} by the clock change; resolved by `{key}`",
+                    "clock change",
+                )
+            )
     return notes
 
 
-def _coverage(plan: Plan, place: Workplace, number: int, strand: Strand) -> list[str]:
+def _coverage(plan: Plan, place: Workplace, number: int, strand: Strand) -> list[Note]:
     extent, zone, name = place.extent(strand.schema.name), plan.stretch.calendar.zone, strand.schema.name
     if extent is None:
         return []
     until = complete_to(place, plan, number, extent)
     if plan.stretch.start > until:
-        return [f"the period lies after the last record of {name}, of {stamp(extent[1], zone)}"]
+        return [Note(f"the period lies after the last record of {name}, of {stamp(extent[1], zone)}", "coverage")]
     if plan.stretch.end <= extent[0]:
-        return [f"the period lies before the first record of {name}, of {stamp(extent[0], zone)}"]
+        return [Note(f"the period lies before the first record of {name}, of {stamp(extent[0], zone)}", "coverage")]
     notes = []
     day = timedelta(days=1)  # a log that begins or ends on the period's first or last day is no gap
     if plan.stretch.start + day <= extent[0]:
-        notes.append(f"{name} has no records before {stamp(extent[0], zone)}; the period begins earlier")
+        notes.append(
+            Note(f"{name} has no records before {stamp(extent[0], zone)}; the period begins earlier", "coverage")
+        )
     if plan.stretch.end - day > until and plan.stretch.text != "all":
         notes.append(
-            f"{name} has no records after {stamp(extent[1], zone)}; the period goes on to "
-            f"{stamp(plan.stretch.end, zone)}"
+            Note(
+                f"{name} has no records after {stamp(extent[1], zone)}; the period goes on to "
+                f"{stamp(plan.stretch.end, zone)}",
+                "coverage",
+            )
         )
     return notes
 
 
-def _from_ledger(plan: Plan, place: Workplace, name: str) -> list[str]:
+def _from_ledger(plan: Plan, place: Workplace, name: str) -> list[Note]:
     """What the imports of files that cover the period had to say."""
     files = list(place.state(name).files.values())
     near = [f for f in files if _overlaps(f, plan)]
@@ -224,27 +262,48 @@ def _from_ledger(plan: Plan, place: Workplace, name: str) -> list[str]:
     corrected = place.state(name).corrected
     if rejected := sum(f.rejected for f in near if str(f.import_no) not in corrected):
         notes.append(
-            f"{_records(rejected)} of files covering this period rejected: fermata survey {name} --part rejects"
+            Note(
+                f"{_records(rejected)} of files covering this period rejected",
+                "rejected",
+                f"fermata survey {name} --part rejects",
+            )
         )
     back, forth = _clock_changes(plan, place, name)
     if (twice := sum(f.twice for f in near)) and back:
         notes.append(
-            f"{_records(twice)} of files covering this period with a local time that happened twice, settled by the "
-            "log's policy"
+            Note(
+                f"{_records(twice)} of files covering this period with a local time that happened twice, "
+                f"settled by the "
+                "log's policy",
+                "clock change",
+            )
         )
     if (never := sum(f.never for f in near)) and forth:
         notes.append(
-            f"{_records(never)} of files covering this period with a local time that never happened, settled by the "
-            "log's policy"
+            Note(
+                f"{_records(never)} of files covering this period with a local time that never happened, "
+                f"settled by the "
+                "log's policy",
+                "clock change",
+            )
         )
     if repeats := sum(f.possible_repeats for f in near):
         notes.append(
-            f"{_records(repeats)} equal to one of another file without being part of an overlap, kept and counted"
+            Note(
+                f"{_records(repeats)} equal to one of another file without being part of an overlap, kept and counted",
+                "repeats",
+            )
         )
     older = [f for f in files if f.mapping != place.mappings[name]]
     if older:
         paths = ", ".join(f.path for f in older[:3]) + (" ..." if len(older) > 3 else "")
-        notes.append(f"{len(older)} files were imported under an older mapping ({paths}): fermata import {name}")
+        notes.append(
+            Note(
+                f"{len(older)} files were imported under an older mapping ({paths})",
+                "mapping",
+                f"fermata import {name}",
+            )
+        )
     return notes
 
 
@@ -266,13 +325,13 @@ def _overlaps(file: SourceFile, plan: Plan) -> bool:
 
 
 def why_nothing(
-    plan: Plan, place: Workplace, steps: tuple[tuple[str, tuple[Step, ...]], ...], said: Sequence[str] = ()
-) -> list[str]:
+    plan: Plan, place: Workplace, steps: tuple[tuple[str, tuple[Step, ...]], ...], said: Sequence[Note] = ()
+) -> list[Note]:
     """Why a result is empty: no events in the period, or which filter took the last ones; what lies around, unless
     `said` already.
     """
-    notes: list[str] = []
-    elsewhere = not any(isinstance(n, Note) and n.kind == "validity" for n in said)
+    notes: list[Note] = []
+    elsewhere = not any(n.kind == "validity" for n in said)
     for strand, (name, counted) in zip(plan.strands, steps, strict=True):
         emptied = next((s for s in counted if s.left == 0), None)
         if emptied is None:
@@ -287,7 +346,7 @@ def why_nothing(
     return notes
 
 
-def _around(plan: Plan, place: Workplace, strand: Strand, elsewhere: bool) -> list[str]:
+def _around(plan: Plan, place: Workplace, strand: Strand, elsewhere: bool) -> list[Note]:
     """The last event before and the first after the period that the filters would keep, by the names that are valid
     then; `elsewhere` adds what was read under these names while they were nobody's.
     """
@@ -309,5 +368,5 @@ def _around(plan: Plan, place: Workplace, strand: Strand, elsewhere: bool) -> li
     row = engine.run(kept.aggregate(b=before, a=after))
     found = [row.column(i)[0].as_py() for i in range(2)]
     words = [stamp(t.replace(tzinfo=UTC), zone) if t else "none" for t in found]
-    notes = [f"the last such event before the period: {words[0]}; the first after it: {words[1]}"]
+    notes = [Note(f"the last such event before the period: {words[0]}; the first after it: {words[1]}", "nothing")]
     return [*notes, *(outside_validity(wide, place, strand, source, " in the whole log") if elsewhere else [])]

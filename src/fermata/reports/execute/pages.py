@@ -73,7 +73,7 @@ def page(request: requests.Page, place: Workplace) -> Page:
     return Page(head.title, head, tuple(parts), _verdict(parts))
 
 
-def noted(item: RunResult | Records, notes: Iterable[str]) -> RunResult | Records:
+def noted(item: RunResult | Records, notes: Iterable[Note]) -> RunResult | Records:
     """The answer with notes in front of its own."""
     return dataclasses.replace(item, notes=tuple(dict.fromkeys((*notes, *item.notes))))
 
@@ -199,7 +199,7 @@ def _listed(report: Report, place: Workplace, now: datetime) -> list[PagePart]:
     parts = []
     for value in sorted(taken, key=_last_if_none):
         rows = taken[value]
-        told = [totals(columns, rows)] if listing.totals else []
+        told = [Note(totals(columns, rows), "count")] if listing.totals else []
         if listing.numbers:
             rows = [(n, *row) for n, row in enumerate(rows, 1)]
         own = f"only {Condition(report.each, 'is', (value,)) if value is not None else Condition(report.each, 'empty')}"

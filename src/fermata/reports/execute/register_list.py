@@ -12,6 +12,7 @@ from fermata._version import __version__
 from fermata.analysis.filters import Selection, second_filter
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import Field, LogSchema
+from fermata.notes import Note
 from fermata.registers.register import EVER, NEVER, Register
 from fermata.reports.compile.workplace import Workplace
 from fermata.reports.definition.report import Report
@@ -107,14 +108,14 @@ def _files(register: Register) -> str:
     return str(register.table.files or "those of its query")
 
 
-def _nobody(register: Register, rows: list[Any], words: str, day: date) -> str:
+def _nobody(register: Register, rows: list[Any], words: str, day: date) -> Note:
     """Why nothing is listed."""
     if rows:
-        return f"nothing found: of {len(rows):,} entries valid on {day}, none fits '{words}'"
+        return Note(f"nothing found: of {len(rows):,} entries valid on {day}, none fits '{words}'", "nothing")
     held = [v.since for v in register.versions] + [a.since for a in register.assignments]
     starts = [since for since in held if since != EVER]
     first = f"; its first entry begins {(min(starts) + timedelta(hours=12)).date()}" if starts else ""
-    return f"nothing found: no entry of {register.name} is valid on {day}{first}"
+    return Note(f"nothing found: no entry of {register.name} is valid on {day}{first}", "nothing")
 
 
 def _place(name: str, columns: Columns) -> int:
@@ -125,7 +126,7 @@ def _place(name: str, columns: Columns) -> int:
 
 
 def _counted(
-    report: Report, head: Context, columns: Columns, kept: list[Any], several: set[str], notes: tuple[str, ...]
+    report: Report, head: Context, columns: Columns, kept: list[Any], several: set[str], notes: tuple[Note, ...]
 ) -> Records:
     """How many entries each combination of the columns of `by` has; one with several groups counts in each."""
     places = [_place(n, columns) for n in report.by]
@@ -141,9 +142,9 @@ def _counted(
         *(ColumnDef(n, label) for n, label in (columns[i] for i in places)),
         ColumnDef("entries", "Entries", "number"),
     )
-    told = [f"{len(kept):,} entries in all"]
+    told = [Note(f"{len(kept):,} entries in all", "count")]
     if any(columns[i][0] in several for i in places):
-        told.append("an entry with several values counts in each of them")
+        told.append(Note("an entry with several values counts in each of them", "method"))
     return Records(head.title, head, typed, tuple((*k, n) for k, n in rows), len(rows), notes=(*told, *notes))
 
 

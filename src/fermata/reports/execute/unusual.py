@@ -10,6 +10,7 @@ from fermata.analysis.cells import value
 from fermata.analysis.combine import gather
 from fermata.analysis.unusual import find
 from fermata.errors import RequestError
+from fermata.notes import Note
 from fermata.reports.compile.filter_values import check_values
 from fermata.reports.compile.resolve import resolve
 from fermata.reports.compile.workplace import Workplace
@@ -89,14 +90,14 @@ def unusual(
     head = dataclasses.replace(
         context_by(plan, place, now, digest), title=title, period=f"{stretch.words}, against all before"
     )
-    notes = [
+    told = (
         f"unusual is more than {factor:g} times the 95th percentile of one's own {unit}s since one's first event "
         "(those without any counted as 0, and a percentile of 0 as the smallest figure of the history); "
-        f"at least {history} {unit}s of "
-        "history are needed"
-    ]
+        f"at least {history} {unit}s of history are needed"
+    )
+    notes = [Note(told, "method")]
     if short:
         shown = ", ".join(" ".join(map(str, g)) for g in short[:5]) + (" ..." if len(short) > 5 else "")
-        notes.append(f"{len(short):,} have too short a history for a claim: {shown}")
+        notes.append(Note(f"{len(short):,} have too short a history for a claim: {shown}", "scope"))
     notes += [*said, *known_beforehand(plan, place)]
     return Records(head.title, head, tuple(columns), listed, len(listed), notes=tuple(notes))

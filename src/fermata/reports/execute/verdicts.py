@@ -112,7 +112,7 @@ def _read(text: str, column: Column, shown_in: Shown) -> Any:
     return float(found / 100) if column.type == "share" else found
 
 
-def kept_rows(table: Table, texts: Iterable[str], shown_in: Shown) -> tuple[Table, list[str]]:
+def kept_rows(table: Table, texts: Iterable[str], shown_in: Shown) -> tuple[Table, list[Note]]:
     """The table with only those rows of the finest level that meet every condition, and the subtotals above them."""
     tests = [_limit(text, table, shown_in) for text in texts]
     if not tests:
@@ -125,10 +125,10 @@ def kept_rows(table: Table, texts: Iterable[str], shown_in: Shown) -> tuple[Tabl
     kept = {r.keys for r in body}
     rows = tuple(r for r in table.rows if (r.keys in kept if r.level == depth else r.level == 0 or r.keys in above))
     note = f"only rows with {' and '.join(texts)}: {len(body):,} of {len(table.body):,}; totals are of all rows"
-    return dataclasses.replace(table, rows=rows), [note]
+    return dataclasses.replace(table, rows=rows), [Note(note, "rows")]
 
 
-def without_others(table: Table, wanted: Iterable[tuple[Any, ...]], what: str) -> tuple[Table, list[str]]:
+def without_others(table: Table, wanted: Iterable[tuple[Any, ...]], what: str) -> tuple[Table, list[Note]]:
     """The table with rows of the finest level for the groups that were wanted, and the subtotals above them; how many
     others there are.
     """
@@ -137,19 +137,21 @@ def without_others(table: Table, wanted: Iterable[tuple[Any, ...]], what: str) -
     above = {k[:d] for k in kept for d in range(depth)}
     rows = tuple(r for r in table.rows if (r.keys in kept if r.level == depth else r.level == 0 or r.keys in above))
     note = f"only rows of {what}; {len(left):,} others have events here and are not listed, though totals count them"
-    return dataclasses.replace(table, rows=rows), [note] if left else []
+    return dataclasses.replace(table, rows=rows), [Note(note, "rows")] if left else []
 
 
-def warned(table: Table, texts: Iterable[str], shown_in: Shown, *, nothing: bool = False) -> list[str]:
+def warned(table: Table, texts: Iterable[str], shown_in: Shown, *, nothing: bool = False) -> list[Note]:
     """A line for each limit that rows cross, naming them, and one for each that none does; with `nothing`, there was no
     event to hold against it.
     """
-    notes: list[str] = []
+    notes: list[Note] = []
     for text in texts:
         place, test = _limit(text, table, shown_in)
         body = [r for r in table.body if test(r.cells[place])]
         if not body:
-            notes.append(_unexamined(f"limit {text}") if nothing or not table.body else f"limit {text}: in no row")
+            notes.append(
+                _unexamined(f"limit {text}") if nothing or not table.body else Note(f"limit {text}: in no row", "holds")
+            )
             continue
         named = [
             f"{', '.join(r.shown) or 'all'} ({_plain(r.cells[place], table.measures[place])})"
@@ -173,11 +175,11 @@ def _unexamined(what: str) -> Note:
     return Note(f"{what}: nothing examined, there is no event", "examined")
 
 
-def checked(plan: Plan, figures: Figures, *, nothing: bool = False) -> list[str]:
+def checked(plan: Plan, figures: Figures, *, nothing: bool = False) -> list[Note]:
     """For each equality of the report whether it holds in every row and total, and where it does not; with `nothing`,
     there was no event.
     """
-    notes: list[str] = []
+    notes: list[Note] = []
     grand = figures.get((), {}).get(())
     for number in plan.checks:
         column = plan.columns[number]
@@ -199,7 +201,7 @@ def checked(plan: Plan, figures: Figures, *, nothing: bool = False) -> list[str]
         elif nothing or not count:
             notes.append(_unexamined(column.label))
         else:
-            notes.append(f"holds: {column.label}, in all {count:,} figures, totals included")
+            notes.append(Note(f"holds: {column.label}, in all {count:,} figures, totals included", "holds"))
     return notes
 
 
@@ -212,7 +214,7 @@ def _pairs(plan: Plan) -> list[tuple[int, int]]:
     return [(i, c.beside) for i, c in enumerate(plan.columns) if c.beside is not None]
 
 
-def compared_notes(plan: Plan, figures: Figures, whole: bool) -> list[str]:
+def compared_notes(plan: Plan, figures: Figures, whole: bool) -> list[Note]:
     """Which period stands beside, and who or what appears or vanishes."""
     pairs = _pairs(plan)
     if not pairs:
@@ -220,7 +222,7 @@ def compared_notes(plan: Plan, figures: Figures, whole: bool) -> list[str]:
     other = plan.strands[plan.columns[pairs[0][1]].strand].stretch
     assert other
     part = ", the equal part of it" if other.text.startswith("equal part") else ", all of it" if whole else ""
-    notes = [f"compared with {other.words} ({other.exact}){part}"]
+    notes = [Note(f"compared with {other.words} ({other.exact}){part}", "compared")]
     if plan.by and not plan.by[-1].calendar:
         here, there = plan.columns[pairs[0][0]], plan.columns[pairs[0][1]]
         now: list[str] = []
@@ -232,11 +234,11 @@ def compared_notes(plan: Plan, figures: Figures, whole: bool) -> list[str]:
         for words, names in (("only now", now), ("only before", past)):
             if names:
                 more = f" and {len(names) - MOST_NAMED:,} more" if len(names) > MOST_NAMED else ""
-                notes.append(f"{words}: {'; '.join(sorted(names)[:MOST_NAMED])}{more}")
+                notes.append(Note(f"{words}: {'; '.join(sorted(names)[:MOST_NAMED])}{more}", "change"))
     return notes
 
 
-def with_verdicts(plan: Plan, table: Table, source: Source) -> tuple[Table, list[str]]:
+def with_verdicts(plan: Plan, table: Table, source: Source) -> tuple[Table, list[Note]]:
     """The table with a column for each compared amount that says whether its change is more than chance, and on what
     evidence.
     """
@@ -256,9 +258,13 @@ def with_verdicts(plan: Plan, table: Table, source: Source) -> tuple[Table, list
         columns.append(Column(f"v{a}", label, "measure", "text", across_total=True))
         judged = sum(v.p is not None for v in verdicts.values())
         notes.append(
-            f"{label}: daily figures of {days[1]} days against {days[0]}, weekdays allowed for, judged by their own "
-            "scatter from day "
-            f"to day (t test, p below {LEVEL:g} after Holm's correction for {judged} comparisons)"
+            Note(
+                f"{label}: daily figures of {days[1]} days against {days[0]}, weekdays allowed for, judged by "
+                f"their own "
+                "scatter from day "
+                f"to day (t test, p below {LEVEL:g} after Holm's correction for {judged} comparisons)",
+                "chance",
+            )
         )
     rows = tuple(r._replace(cells=(*r.cells, *more)) for r, more in zip(table.rows, cells, strict=True))
     return Table(tuple(columns), rows, table.partial), notes

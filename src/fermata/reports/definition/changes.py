@@ -1,0 +1,109 @@
+"""One thing of a report changed: columns added, dropped and renamed, filters taken away again."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+
+from fermata.errors import RequestError, UnknownName
+from fermata.reports.definition.parts import ColumnSpec
+from fermata.reports.definition.report import Report
+from fermata.reports.definition.wording import column_of
+
+__all__ = ["mentions", "with_columns", "without_filters"]
+
+FILTERS = ("only", "without")
+
+
+def mentions(text: str, names: Iterable[str]) -> bool:
+    """Whether an expression over columns names one of them.
+
+    >>> mentions("Colour + Mono = Pages", ["mono"])
+    True
+    """
+    return any(_name(n).search(text) for n in names)
+
+
+def with_columns(
+    report: Report, add: Sequence[str] = (), drop: Sequence[str] = (), rename: Sequence[str] = ()
+) -> Report:
+    """The report with columns added behind its own (in words, see `column_of`), dropped by heading or measure, and
+    renamed (`Old = New`, everywhere it is named); the order stays. Raises UnknownName, RequestError.
+
+    >>> report = Report.of(log="doors", columns=["count", "distinct user", "Each = count / distinct user"])
+    >>> [c.heading for c in with_columns(report, drop=["Each"], rename=["distinct user = People"]).columns]
+    ['Count', 'People']
+    """
+    for text in rename:
+        old, equals, new = (p.strip() for p in text.partition("="))
+        if not (equals and old and new):
+            raise RequestError(f"--rename {text!r}: write 'OLD = NEW'")
+        report = _renamed(report, _column(report, old), new)
+    for name in drop:
+        report = _dropped(report, _column(report, name))
+    if add:
+        columns = Report.of(log="any", columns=[column_of(text) for text in add]).columns
+        report = report.changed(columns=(*report.columns, *columns))
+    return report
+
+
+def without_filters(report: Report, fields: Iterable[str]) -> Report:
+    """The report without its filters on these fields, those of its columns aside. Raises UnknownName for a field it
+    has no filter on.
+
+    >>> without_filters(Report.of(log="doors", only={"place": "Library"}), ["place"]).only
+    ()
+    """
+    for field in fields:
+        held = {c.field for key in FILTERS for c in getattr(report, key)}
+        held |= {c.field for group in report.any_of for c in group}
+        if field not in held:
+            raise UnknownName.of("filter", field, held, where="in this report" if held else "as it has none")
+        report = report.changed(
+            **{key: tuple(c for c in getattr(report, key) if c.field != field) for key in FILTERS},
+            any_of=tuple(g for g in report.any_of if not any(c.field == field for c in g)),
+        )
+    return report
+
+
+def _column(report: Report, name: str) -> ColumnSpec:
+    """The column of that heading or measure. Raises UnknownName."""
+    for column in report.columns:
+        if name.lower() in (column.heading.lower(), column.measure.lower()):
+            return column
+    raise UnknownName.of("column", name, [c.heading for c in report.columns], where="in this report")
+
+
+def _renamed(report: Report, column: ColumnSpec, new: str) -> Report:
+    """The report with another heading of a column, also where other columns, limits and the order name it."""
+    known, quoted = _name(column.heading), new if re.fullmatch(r"\w+", new) else f'"{new}"'
+    columns = []
+    for one in report.columns:
+        changes = {"label": new} if one is column else {"formula": known.sub(lambda _: quoted, one.formula)}
+        columns.append(one.model_copy(update=changes))
+    texts = {k: tuple(known.sub(lambda _: quoted, t) for t in getattr(report, k)) for k in ("rows", "warn", "checks")}
+    sort = tuple(known.sub(lambda _: new, s) for s in report.sort)
+    return report.changed(columns=tuple(columns), sort=sort, chart=known.sub(lambda _: new, report.chart), **texts)
+
+
+def _dropped(report: Report, column: ColumnSpec) -> Report:
+    """The report without a column, and without limits, order and chart that go by it. Raises RequestError where a
+    formula or a check needs it.
+    """
+    name = (column.heading,)
+    needs = [c.heading for c in report.columns if c is not column and mentions(c.formula, name)]
+    needs += [c for c in report.checks if mentions(c, name)]
+    if needs:
+        raise RequestError(f"column {column.heading}: {needs[0]} needs it; drop that first")
+    if len(report.columns) == 1:
+        raise RequestError(f"column {column.heading} is the only one; add another first")
+    return report.changed(
+        columns=tuple(c for c in report.columns if c is not column),
+        chart="" if mentions(report.chart, name) else report.chart,
+        **{k: tuple(t for t in getattr(report, k) if not mentions(t, name)) for k in ("sort", "rows", "warn")},
+    )
+
+
+def _name(name: str) -> re.Pattern[str]:
+    """A column's name in an expression, quoted or not."""
+    return re.compile(rf'"{re.escape(name)}"|(?<!\w){re.escape(name)}(?!\w)', re.I)
