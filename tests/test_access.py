@@ -370,6 +370,8 @@ LINES: dict[str, list[list[str]]] = {  # command -> ways to give it
     "reports": [[], ["named"], ["mine"], ["last"], ["refused-entries"], ["--search", "person"], ["--category",
     "doors"], ["named", "--copy", "other"],
         ["--schema"], ["--here"], ["doors", "--copy", "by-place", "--replace"]],
+    "page": [["stolen", "refused-entries", "named"], ["named", "--drop", "1", "--title", "x", "--period", "2026-03",
+    "--only", "place=Hall", "--layout", "1", "--replace"]],
     "save": [["stolen"], ["stolen", "--from", "named"], ["stolen", "--from", "doors", "--title", "x", "--fixed",
     "--replace"]],
     "trace": [[OTHERS[0][0]], ["Hall"], ["user=" + TEAM[0][0]], ["Canary", "--log", "doors", "--period", "2026-03"]],
@@ -386,9 +388,9 @@ LINES: dict[str, list[list[str]]] = {  # command -> ways to give it
     "archive undo-import": [["1", "--dry-run"]],
     "archive expire": [["doors", "--older-than", "1 day", "--dry-run"]],
     "archive compact": [["doors", "--dry-run"]],
-    "map": [["doors.csv", "--add"]],
+    "map": [["doors.csv", "--add"], ["--kinds"]],
 }  # fmt: skip
-APART = {"demo", "new", "kinds"}  # they look into no workspace
+APART = {"demo", "new"}  # they look into no workspace
 
 
 def commands() -> Iterator[tuple[str, click.Command]]:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from fermata.deliveries import send, timetable
+from fermata.deliveries import edit, send, timetable, timetable_view, trial
 from fermata.deliveries.outcome import Sent
 from fermata.deliveries.progress import History
+from fermata.deliveries.trial import Shown
 from fermata.reports.result import Records
 from fermata.workspace.base import Base
 
@@ -29,7 +31,7 @@ class Deliveries:
         """Every delivery with its next runs, how the last one ended, and what is wrong with it; with a name, its next
         `count` runs.
         """
-        return timetable.table(self.base, History.of(self.base.shelf.record.read()), name, count=count)
+        return timetable_view.table(self.base, History.of(self.base.shelf.record.read()), name, count=count)
 
     def schedule(self, name: str, *, over: bool = False, **data: Any) -> tuple[Path, list[str]]:
         """Puts a report on the timetable: `schedule("refused", report="refused-entries", when="monthly on the 1st at
@@ -38,7 +40,29 @@ class Deliveries:
         `data` are the keys of `deliveries/NAME.toml`; `report="last"` keeps the last run under that name. Returns the
         file, and what will work but may not be meant. Raises RequestError with every problem.
         """
-        return timetable.add(self.base, name, over=over, **data)
+        return edit.add(self.base, name, over=over, **data)
+
+    def change(self, name: str, **keys: Any) -> Path:
+        """Changes keys of a delivery (`paused=True`, `when="..."`); all else in its file stays. Raises UnknownName,
+        RequestError.
+        """
+        return edit.changed(self.base, name, **keys)
+
+    def skip_next(self, name: str) -> datetime:
+        """Leaves the next run of a delivery out; when that would have been (aware UTC). Raises UnknownName."""
+        return edit.skipped(self.base, name)
+
+    def remove(self, name: str) -> Path:
+        """Takes a delivery off the timetable; its file stays as NAME.toml.removed, which is returned. Raises
+        UnknownName.
+        """
+        return edit.removed(self.base, name)
+
+    def trial(self, name: str, *, to: str = "", into: Path | None = None) -> tuple[list[Shown], list[Sent]]:
+        """What a delivery would send now, to whom, and what would not go out; nothing is recorded. With `to`, an
+        address, the mails go there and nowhere else; with `into`, the files and the HTML of mails are written there.
+        """
+        return trial.tried(self.base, name, to=to, into=into)
 
     def send(self, name: str = "", *, at_once: bool = False, retry: bool = False, wait: float = 0) -> list[Sent]:
         """Runs and hands over what is due now, and what is to be tried again; with `at_once`, the delivery `name`

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 from fermata.errors import NotForViewers, RequestError
 from fermata.notes import Note
@@ -15,7 +17,10 @@ from fermata.reports.compile.request import Asking, compiled
 from fermata.reports.definition import catalogue
 from fermata.reports.definition import files as report_files
 from fermata.reports.definition.catalogue import Entry
+from fermata.reports.definition.changes import paged
+from fermata.reports.definition.parts import ColumnSpec
 from fermata.reports.definition.report import Report
+from fermata.reports.definition.search import ranked
 from fermata.reports.execute.figures import describe
 from fermata.workspace import last_run
 from fermata.workspace.base import Base
@@ -36,19 +41,15 @@ class Catalogue:
         return self.base.own_reports()
 
     def catalogue(self, words: str = "") -> list[Entry]:
-        """The workspace's own reports and the ready ones, category by category; with `words`, those that have each of
-        them. Who may run certain reports alone has these.
+        """The workspace's own reports and the ready ones, category by category; with `words`, those found by them, the
+        best first. Who may run certain reports alone has these.
         """
         own = [catalogue.read(self.base.reports_path / f"{name}.toml") for name in self.names()]
         if not self.base.view.everything:  # what a report of the house says may name others
             own = [dataclasses.replace(e, about="", data={}, path=Path()) for e in own]
         ready = [e for e in catalogue.entries().values() if e.name not in {o.name for o in own}]
         allowed = [name for name, _ in self.base.view.reports]
-        return [
-            e
-            for e in (*own, *ready)
-            if catalogue.search(e, words) and (e.name in allowed or not self.base.view.reports)
-        ]
+        return ranked([e for e in (*own, *ready) if e.name in allowed or not self.base.view.reports], words)
 
     def here(self) -> list[tuple[Entry, str]]:
         """Each ready report with why it has no answer on these logs, in a line; "" for those that run, also if they ask
@@ -103,6 +104,32 @@ class Catalogue:
         entry = next((e for e in self.catalogue() if e.name == name), None)
         return entry.path.read_text(encoding="utf-8") if entry and view.everything else report_files.text_of(found)
 
+    def about(self, name: str) -> list[tuple[str, str]]:
+        """What a report tells, as (what, words): purpose, period, rows, columns, what it needs and how to narrow it.
+        Raises UnknownName.
+        """
+        report = self.definition(name)
+        entry = next((e for e in self.catalogue() if e.name == name), None)
+        lines = [("Report", f"{name}: {report.title or name}")]
+        lines += [("Tells", entry.about)] if entry and entry.about else []
+        lines += [("Needs", f"a log of {', '.join(entry.needs)}")] if entry and entry.needs else []
+        lines += [("Period", report.period)]
+        if report.parts:
+            return [*lines, ("Parts", "; ".join(p.title or p.report for p in report.parts))]
+        lines += [("Rows", ", ".join((*report.by, *([report.each] if report.each else []))))] if report.by else []
+        if not (report.listing or report.ask or report.register_name):
+            lines += [("Across", report.across)] if report.across else []
+            lines.append(("Columns", "; ".join(_column(c) for c in report.columns if c.show)))
+        if report.must_name:
+            lines.append(("Name one", " ".join(f"--only {f}=..." for f in report.must_name)))
+        with contextlib.suppress(RequestError):
+            log = bound(report, self.base.place()).log
+            schema = self.base.place().schemas.get(log)
+            if schema:
+                fields = [f.name for f in schema.fields if f.type in ("text", "tags", "flag")]
+                lines.append(("Narrow by", f"--only FIELD=VALUE with {', '.join(fields)}"))
+        return lines
+
     def step(self, report: Report, n: int) -> Report:
         """The report for the period `n` steps later (earlier if negative): the month before, the fortnight after."""
         return last_run.stepped(report, self.base.place(), self.base.now(), n)
@@ -128,7 +155,7 @@ class Catalogue:
     if not TYPE_CHECKING:  # what is not there is found when types are checked, too
 
         def __getattr__(self, name: str) -> NoReturn:
-            if name in ("copy", "save", "remember"):
+            if name in ("copy", "page", "recent", "remember", "save"):
                 raise NotForViewers(f"writing reports is not for {self.base.view.words}: a viewer reads")
             raise AttributeError(f"{type(self).__name__!r} object has no attribute {name!r}")
 
@@ -136,6 +163,12 @@ class Catalogue:
         if isinstance(request, requests.Figures | requests.Listing):
             return describe(request, self.base.place())
         return last_run.plain_words(request.report)
+
+
+def _column(column: ColumnSpec) -> str:
+    """A column's heading and what it is."""
+    what = column.formula or column.measure
+    return column.heading if column.heading.lower() == what else f"{column.heading} ({what})"
 
 
 @dataclass(frozen=True)
@@ -155,6 +188,23 @@ class Reports(Catalogue):
         if fixed:
             report = report.changed(period=self.period_words(report)[1])
         return report_files.save(self.base.reports_path, name, report, over=over)
+
+    def recent(self) -> list[tuple[str, Report]]:
+        """The last runs, the newest first: the name each goes by (`last`, `last-2` ...) and its report."""
+        return last_run.earlier(self.base.path)
+
+    def page(
+        self, name: str, *reports: str, drop: Sequence[str] = (), over: bool = False, **keys: Any
+    ) -> tuple[Path, Report]:
+        """Makes a page of reports, or adds to the page there is: its parts in this order, `reports` behind those it
+        has, `drop` taken away (by name, title or number). `keys` are those of a report file for the whole page: title,
+        period, only, layout. Raises UnknownName, RequestError.
+        """
+        for one in reports:
+            self.definition(one)
+        held = self.definition(name) if name in self.names() and not over else None
+        page = paged(held, name, reports, drop, keys)
+        return self.save(name, page, over=True), page
 
     def remember(self, report: Report) -> None:
         """Keeps the report as the last run, to be changed and run again."""

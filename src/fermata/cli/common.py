@@ -37,6 +37,7 @@ NARROWING = (
         metavar="'A=1 or B=1'",
         help="Keep events for which one of the alternatives holds.",
     ),
+    click.option("--drop-filter", multiple=True, metavar="FIELD", help="Take the report's filter on a field away."),
 )
 
 
@@ -112,8 +113,10 @@ def day(text: str, option: str) -> date:
 
 def narrowed(workspace: Workspace, report: Report, options: dict[str, Any]) -> Report:
     """The report with the narrowing options applied; filters add to those it has."""
+    from fermata.reports.definition.changes import without_filters
     from fermata.reports.definition.report import Report as Model
 
+    report = without_filters(report, options.get("drop_filter") or ())
     changes = {k: options[k] for k in ("period", "zone", "as_known") if options.get(k)}
     for key in ("only", "without"):
         if options.get(key):

@@ -6,6 +6,7 @@ import shutil
 import signal
 import sys
 import threading
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -37,8 +38,8 @@ FAILED = 1
 @click.option(
     "--when",
     metavar="WHEN",
-    help="With --add: 'daily at 07:00', 'monthly on the 1st at 07:00', 'first working day at 08:00', or an RFC 5545 "
-    "rule.",
+    help="With --add: 'every Monday at 7', 'daily at 07:00', 'monthly on the 1st at 07:00', 'first working day at "
+    "08:00', or an RFC 5545 rule.",
 )
 @click.option("--at", metavar="HH:MM", help="With --add: the time of day for a rule that tells none.")
 @click.option(
@@ -55,8 +56,37 @@ FAILED = 1
     metavar="FORM",
     help="With --add: pdf, xlsx, html, csv ...; several. pdf by default.",
 )
-@click.option("--mail", multiple=True, metavar="ADDRESS", help="With --add: who gets it by mail; several.")
+@click.option(
+    "--mail", multiple=True, metavar="WHO", help="With --add: an address, or part of the name of somebody with one."
+)
 @click.option("--folder", metavar="DIR", help="With --add: a folder it goes into.")
+@click.option("--webhook", metavar="URL", help="With --add: an address that takes JSON by POST.")
+@click.option("--cc", multiple=True, metavar="WHO", help="With --mail: who gets a copy.")
+@click.option("--subject", metavar="TEXT", help="With --mail: the subject; {{ title }} and the like are filled in.")
+@click.option("--text", metavar="TEXT", help="With --mail: the text instead of the usual one.")
+@click.option(
+    "--as",
+    "way",
+    type=click.Choice(["attached", "zipped", "link", "in the text"]),
+    help="With --mail: how the result goes; a link leads to the share of [mail].",
+)
+@click.option("--zip-above", metavar="SIZE", help="With --mail: files larger than this together are zipped (5 MB).")
+@click.option("--split", metavar="FIELD", help="One report for each value of a field (user, user.department ...).")
+@click.option(
+    "--recipient", metavar="ATTRIBUTE", help="With --split: each part goes to this attribute of the register (mail)."
+)
+@click.option("--alert", metavar="CONDITION", help="Only while a row is so: 'Refused > 20', 'rows > 0'.")
+@click.option("--no-data-for", metavar="LENGTH", help="Only when the log has had no record for so long: '2 hours'.")
+@click.option("--quiet", metavar="LENGTH", help="With --alert: not again for so long after it went out (1 day).")
+@click.option("--hold", multiple=True, metavar="REPORT", help="Held back until this report's checks are in order.")
+@click.option("--wait", metavar="LENGTH", help="Wait so long at most until the logs cover the period: '2 days'.")
+@click.option("--only", multiple=True, metavar="FIELD=VALUE,...", help="With --add: the report narrowed so.")
+@click.option("--seen-by", metavar="VIEWER", help="With --add: as this viewer of fermata.toml may see it.")
+@click.option("--keep", metavar="LENGTH", help="With --add: how long outputs stay on the shelf (90 days).")
+@click.option("--pause", "change", flag_value="pause", help="NAME goes out no more until it is resumed.")
+@click.option("--resume", "change", flag_value="resume", help="NAME goes out again.")
+@click.option("--skip-next", "change", flag_value="skip", help="Leave the next run of NAME out.")
+@click.option("--remove", "change", flag_value="remove", help="Take NAME off the timetable.")
 @click.option("--replace", is_flag=True, help="With --add: replace the delivery of that name.")
 @click.option("--units", type=click.Choice(["systemd", "cron"]), help="Print ready-made lines that run what is due.")
 @emit.output
@@ -68,7 +98,10 @@ def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
     \b
     fermata schedule
     fermata schedule refused-monthly --next 12
-    fermata schedule refused-weekly --add --report last --when 'weekly on Monday at 07:00' --mail ada@quillmere.example
+    fermata schedule refused-weekly --add --report last --when 'every Monday at 7' --mail ada@quillmere.example
+    fermata schedule own-hours --add --report own-hours --when 'monthly at 07:00' --split user --recipient mail
+    fermata schedule vault --add --report refused-entries --when hourly --alert 'Refused > 5' --mail Umberlin
+    fermata schedule refused-weekly --skip-next
     fermata schedule --units systemd
     """
     workspace = common.open_workspace(ctx)
@@ -78,7 +111,12 @@ def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
     if options["add"]:
         _add(workspace, name, options)
         return
-    given = [o for o in ("report", "when", "mail", "folder") if options[o]]
+    if options["change"]:
+        if not name:
+            raise click.UsageError(f"--{options['change'].replace('skip', 'skip-next')} needs the NAME of a delivery")
+        _changed(workspace, name, options["change"])
+        return
+    given = [o for o in ("report", "when", "mail", "folder", "webhook", "split", "alert", "hold") if options[o]]
     if given:
         raise click.UsageError(f"--{given[0]} goes with --add")
     found = workspace.deliveries.table(name, count=options["count"])
@@ -91,28 +129,76 @@ def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
         raise RequestError("\n".join(["some deliveries cannot go out as they are:", *wrong]))
 
 
+def _changed(workspace: Any, name: str, change: str) -> None:
+    """Pauses, resumes, skips or removes a delivery."""
+    if change == "remove":
+        common.note(f"removed; its file is kept as {workspace.deliveries.remove(name)}")
+        return
+    if change == "skip":
+        from fermata.timeline.words import stamp
+        from fermata.timeline.zones import zone
+
+        at = stamp(workspace.deliveries.skip_next(name), zone(workspace.config.workspace.zone))[:16]
+        common.note(f"the run of {at} is left out")
+    else:
+        workspace.deliveries.change(name, paused=change == "pause")
+    emit.emit(workspace.deliveries.table(name, count=2), ())
+
+
+TARGET = {"cc": "cc", "subject": "subject", "text": "text", "way": "how", "zip_above": "zip_above"}  # of a mail
+KEYS = ("report", "when", "at", "period", "wait", "keep")
+
+
 def _add(workspace: Any, name: str, options: dict[str, Any]) -> None:
     if not name or not options["report"] or not options["when"]:
         raise click.UsageError("--add needs a NAME, --report and --when")
-    to: list[dict[str, Any]] = [{"mail": list(options["mail"])}] if options["mail"] else []
-    to += [{"folder": options["folder"]}] if options["folder"] else []
-    if not to:
-        raise click.UsageError("--add needs --mail or --folder: where does it go?")
-    data = {k: options[k] for k in ("report", "when", "at", "period") if options[k]}
+    data = {k: options[k] for k in KEYS if options[k]}
+    data |= {"hold": list(options["hold"])} if options["hold"] else {}
+    data |= {"viewer": options["seen_by"]} if options["seen_by"] else {}
     if options["starts"]:
         data["from"] = common.day(options["starts"], "--from")
     if options["forms"]:
         data["formats"] = list(options["forms"])
-    path, notes = workspace.deliveries.schedule(name, over=options["replace"], **data, to=to)
-    common.note(f"written: {path}")
+    if options["only"]:
+        data["set"] = {"only": common.conditions(options["only"])}
+    if options["alert"] or options["no_data_for"]:
+        asked = {"condition": options["alert"], "no_data_for": options["no_data_for"], "quiet": options["quiet"]}
+        data["only_if"] = {k: v for k, v in asked.items() if v}
+    elif options["quiet"]:
+        raise click.UsageError("--quiet goes with --alert or --no-data-for")
+    if options["split"]:
+        data["split"] = {"by": options["split"]}
+        data["split"] |= {"recipient": options["recipient"]} if options["recipient"] else {}
+    elif options["recipient"]:
+        raise click.UsageError("--recipient goes with --split: whose part goes to whom?")
+    path, notes = workspace.deliveries.schedule(name, over=options["replace"], **data, to=_targets(options))
+    common.note(f"written: {path}; what it would send: fermata send {name} --try")
     for text in notes:
         common.note(f"Note  {text}")
     emit.emit(workspace.deliveries.table(name, count=2), ())
 
 
+def _targets(options: dict[str, Any]) -> list[dict[str, Any]]:
+    """Where it goes, as the delivery's file has it."""
+    whom = list(options["mail"]) or (["recipient"] if options["recipient"] else [])
+    of_mail = {k: v for option, k in TARGET.items() if (v := options[option])}
+    if of_mail and not whom:
+        raise click.UsageError(f"--{next(iter(of_mail)).replace('how', 'as').replace('_', '-')} goes with --mail")
+    of_mail = {k: list(v) if isinstance(v, tuple) else v for k, v in of_mail.items()}
+    to: list[dict[str, Any]] = [{"mail": whom, **of_mail}] if whom else []
+    to += [{"folder": options["folder"]}] if options["folder"] else []
+    to += [{"webhook": options["webhook"]}] if options["webhook"] else []
+    if not to:
+        raise click.UsageError("--add needs --mail, --folder, --webhook or --recipient: where does it go?")
+    return to
+
+
 @click.command(name="send")
 @click.argument("name", default="")
 @click.option("--now", "at_once", is_flag=True, help="Run and send NAME now, whatever its timetable.")
+@click.option("--try", "tried", is_flag=True, help="Show what NAME would send to whom, and send nothing.")
+@click.option("--to", metavar="ADDRESS", default="", help="With --try: send its mails to this address and nobody else.")
+@click.option("--into", type=click.Path(path_type=Path), help="With --try: write the files and mails to look at here.")
 @click.option("--retry", is_flag=True, help="Try again at once what could not be handed over before.")
 @click.option("--loop", is_flag=True, help="Stay and send what comes due, until interrupted.")
 @click.option(
@@ -126,7 +212,9 @@ def _add(workspace: Any, name: str, options: dict[str, Any]) -> None:
 @click.option("--quiet", is_flag=True, help="Say only what somebody should look at.")
 @click.option("--wait", type=float, default=0, show_default=True, help="Seconds to wait for another send.")
 @click.pass_context
-def send(ctx: click.Context, /, name: str, loop: bool, every: int, **options: Any) -> None:
+def send(
+    ctx: click.Context, /, name: str, loop: bool, every: int, tried: bool, to: str, into: Path | None, **options: Any
+) -> None:
     """Run and hand over what is due; for cron or a timer (fermata schedule --units).
 
     What failed before is tried again when it is time. Exit code 1 where somebody should look at it; the others go out
@@ -134,9 +222,17 @@ def send(ctx: click.Context, /, name: str, loop: bool, every: int, **options: An
 
     \b
     fermata send
+    fermata send refused-monthly --try
     fermata send refused-monthly --now
     fermata send --loop
     """
+    if (to or into) and not tried:
+        raise click.UsageError(f"--{'to' if to else 'into'} goes with --try")
+    if tried:
+        if not name or options["at_once"] or options["retry"] or loop:
+            raise click.UsageError("--try shows one delivery: fermata send NAME --try")
+        _try(common.open_workspace(ctx), name, to, into)
+        return
     if loop and (name or options["at_once"] or options["retry"]):
         raise click.UsageError("--loop sends whatever is due; leave NAME, --now and --retry out")
     if options["at_once"] and options["retry"]:
@@ -152,6 +248,21 @@ def send(ctx: click.Context, /, name: str, loop: bool, every: int, **options: An
     while not stop.is_set():
         _once(ctx, "", **options)
         stop.wait(every)
+
+
+def _try(workspace: Any, name: str, to: str, into: Path | None) -> None:
+    """What a delivery would send."""
+    shown, told = workspace.deliveries.trial(name, to=to, into=into)
+    for one in shown:
+        part = f"{one.part}: " if one.part else ""
+        click.echo(f"\n{part}to {one.to} ({one.way}): {', '.join(one.files)}")
+        if one.subject:
+            click.echo(f"Subject: {one.subject}\n\n{one.text.rstrip()}")
+        if one.into:
+            click.echo(f"written: {one.into}")
+    for one in told:
+        click.echo(f"\nnot sent: {one.what}{f', {one.part}' if one.part else ''}{f'  {one.why}' if one.why else ''}")
+    common.note("\nnothing was sent" if not to else f"\nsent to {to} only; nothing was recorded")
 
 
 def _once(ctx: click.Context, name: str, *, at_once: bool, retry: bool, quiet: bool, wait: float) -> bool:

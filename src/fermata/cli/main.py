@@ -24,10 +24,9 @@ SECTIONS: dict[str, dict[str, str]] = {  # what one wants to do -> commands, in 
     "Bring in": {
         "demo": "make the sample workspace and show five steps",
         "new": "make an empty workspace",
-        "map": "look at a file and propose how its records become events",
+        "map": "look at a file and propose how its records become events; list the kinds of log",
         "import": "bring log files into the archive",
         "survey": "say whether a log can be trusted: coverage, gaps, fields, unknown names, rejects",
-        "kinds": "list the kinds of log and the words their reports expect",
     },
     "Look": {
         "events": "list events, or the whole record behind one",
@@ -39,6 +38,7 @@ SECTIONS: dict[str, dict[str, str]] = {  # what one wants to do -> commands, in 
         "report": "run a report, or ask a log directly",
         "reports": "list the reports there are, search them, copy one, show a definition",
         "save": "save the last run as a report",
+        "page": "put reports together on one page",
     },
     "Hand on": {
         "schedule": "show the timetable, or put a report on it",

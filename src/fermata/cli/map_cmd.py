@@ -17,15 +17,25 @@ __all__ = ["command"]
 
 
 @click.command(name="map")
-@click.argument("file", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@click.argument("file", required=False, type=click.Path(path_type=Path))
 @click.option("--log", metavar="NAME", help="What the log is to be called; the file's name by default.")
 @click.option("--add", is_flag=True, help="Add the proposal to the workspace's fermata.toml.")
+@click.option("--kinds", is_flag=True, help="List the kinds of log, or all words of the KIND named instead of FILE.")
 @click.pass_context
-def command(ctx: click.Context, file: Path, log: str | None, add: bool) -> None:
+def command(ctx: click.Context, file: Path | None, log: str | None, add: bool, kinds: bool) -> None:
     """Look at FILE and propose how its records become events, as TOML with comments.
 
     What could be read two ways is marked `unsure`; look at these lines before the first import.
+
+    \b
+    fermata map ../export.csv --add
+    fermata map --kinds 'door access'
     """
+    if kinds:
+        _kinds(str(file) if file else None)
+        return
+    if file is None or not file.is_file():
+        raise click.UsageError(f"there is no file {file}" if file else "name the FILE to look at, or give --kinds")
     from fermata.errors import FermataError
     from fermata.workspace.proposing import add_log, log_name, propose, tried
 
@@ -53,6 +63,28 @@ def command(ctx: click.Context, file: Path, log: str | None, add: bool) -> None:
             common.note("reports that run on it once it is imported (all: fermata reports --here):")
         for entry in useful:
             common.note(f"  fermata report {entry.name:<24} {entry.title}")
+
+
+def _kinds(name: str | None) -> None:
+    """The kinds of log, or of one kind the fields and the values that reports expect."""
+    from fermata.errors import UnknownName
+    from fermata.kinds import KINDS
+
+    if name is not None and name not in KINDS:
+        raise UnknownName.of("kind of log", name, KINDS)
+    for one, kind in ({name: KINDS[name]} if name else KINDS).items():
+        click.echo(f"{one:<20}{kind.about}")
+        parts = (
+            ("Fields", kind.fields), ("Actions", kind.actions), ("Outcomes", kind.outcomes),
+            ("Fields that single ready reports ask for", kind.further),
+        ) if name else ()  # fmt: skip
+        for title, words in parts:
+            if words:
+                click.echo(f"\n{title}")
+                for word, meaning in words.items():
+                    click.echo(f"  {word:<18}{meaning}")
+        if name and kind.cannot:
+            click.echo(f"\nCannot appear\n  {kind.cannot}")
 
 
 def _shown(trial: Trial) -> None:

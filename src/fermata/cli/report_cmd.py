@@ -14,6 +14,10 @@ __all__ = ["command"]
 APART = re.compile(r"(?:'[^']*'|\"[^\"]*\"|\([^)]*\)|[^,])+")  # between commas, but not those in brackets and quotes
 
 
+UNSET = {"by": (), "across": None, "zero_rows": None, "hours": None, "rounding": None, "date_field": None,
+    "compare": None, "each": ""}  # fmt: skip  # what `none` takes away
+
+
 @click.command(name="report")
 @click.argument("name")
 @common.narrowing
@@ -27,9 +31,9 @@ APART = re.compile(r"(?:'[^']*'|\"[^\"]*\"|\([^)]*\)|[^,])+")  # between commas,
 @click.option(
     "--by",
     metavar="DIM,...",
-    help="Group by fields and calendar units (day, month, weekday ...), outermost first.",
+    help="Group by fields and calendar units (day, month, weekday ...), outermost first; none for no groups.",
 )
-@click.option("--across", metavar="DIM", help="Lay one dimension out over the columns.")
+@click.option("--across", metavar="DIM", help="Lay one dimension out over the columns; none for none.")
 @click.option(
     "--columns",
     metavar="MEASURE,...",
@@ -115,7 +119,7 @@ APART = re.compile(r"(?:'[^']*'|\"[^\"]*\"|\([^)]*\)|[^,])+")  # between commas,
 )
 @click.pass_context
 def command(ctx: click.Context, /, name: str, **options: Any) -> None:
-    """Run the report NAME, or ask the log NAME directly; `last` is the last run.
+    """Run the report NAME, or ask the log NAME directly; `last` is the last run, `last-2` the one before it.
 
     Every option changes the report for this run only.
 
@@ -169,6 +173,7 @@ def _shaped(report: Any, options: dict[str, Any]) -> Any:
         "chart", "each",
     )  # fmt: skip
     changes = {k: options[k] for k in single if options[k] is not None}
+    changes |= {k: v for k, v in UNSET.items() if changes.get(k) == "none"}
     if options["chart_of"]:
         changes["chart"] = f"{changes.get('chart', report.charted[0])} of {options['chart_of']}".strip()
     changes |= {k: options[k] for k in ("rows", "checks", "warn") if options[k]}

@@ -10,17 +10,14 @@ from fermata.cli import common, emit
 
 __all__ = ["command", "save", "trace"]
 
+SAMPLE = 5  # rows that show what a report looks like
+MOST_FOUND = 15
 SURE = click.option("--replace", is_flag=True, help="Replace a report of that name.")
 
 
 @click.command(name="reports")
-@click.argument("name", required=False)
-@click.option(
-    "--search",
-    metavar="WORDS",
-    default="",
-    help="Only those that have each of the words in name, title, purpose or columns.",
-)
+@click.argument("name", metavar="[NAME]", nargs=-1)
+@click.option("--search", metavar="WORDS", default="", help="Only those found by these words, the best first.")
 @click.option("--category", metavar="NAME", default="", help="Only this category.")
 @click.option("--here", is_flag=True, help="Only those that run on the logs there are, and what the others need.")
 @click.option(
@@ -30,24 +27,29 @@ SURE = click.option("--replace", is_flag=True, help="Replace a report of that na
     help="Copy NAME into the workspace under a new name, to be changed there; the original stays.",
 )
 @SURE
+@click.option("--recent", is_flag=True, help="The last runs, to go back to: last, last-2 ...")
+@click.option("--definition", is_flag=True, help="Print the file of NAME.")
 @click.option("--schema", is_flag=True, help="The JSON Schema of report files, for editors.")
 @click.pass_context
 def command(
     ctx: click.Context,
-    name: str | None,
+    name: tuple[str, ...],
     search: str,
     category: str,
     here: bool,
     copy: str | None,
     replace: bool,
+    recent: bool,
+    definition: bool,
     schema: bool,
 ) -> None:
-    """List reports by category, those of the workspace first; or print the definition of NAME.
+    """List reports by category, those of the workspace first; or show what NAME tells, with its first rows.
 
     \b
     fermata reports
     fermata reports --search 'unused licences'
     fermata reports refused-entries
+    fermata reports refused-entries --definition
     fermata reports refused-entries --copy refused-at-night
     """
     if schema:
@@ -58,18 +60,58 @@ def command(
         click.echo(json.dumps(Report.model_json_schema(), indent=1))
         return
     workspace = common.open_workspace(ctx)
-    if copy and not name:
-        raise click.UsageError("--copy needs the NAME of the report to copy")
-    if name and copy:
-        common.note(f"written: {workspace.reports.copy(name, copy, over=replace)}; run it with: fermata report {copy}")
+    if (copy or definition) and not name:
+        raise click.UsageError(f"--{'copy' if copy else 'definition'} needs the NAME of a report")
+    if name and not search:
+        if len(name) > 1:
+            raise click.UsageError(f"one NAME at a time; to search: fermata reports --search '{' '.join(name)}'")
+        _one(workspace, name[0], copy, replace, definition)
         return
-    if name:
-        click.echo(workspace.reports.text(name), nl=False)
+    if recent:
+        _recent(workspace)
         return
+    search = " ".join((search, *name))
     needs = {entry.name: why for entry, why in workspace.reports.here()} if here else {}
     _listed(workspace, search, category, {n for n, why in needs.items() if why})
     if here:
         _needed(needs)
+
+
+def _one(workspace: Any, name: str, copy: str | None, replace: bool, definition: bool) -> None:
+    """One report: copied, printed, or what it tells, with its first rows."""
+    if copy:
+        common.note(f"written: {workspace.reports.copy(name, copy, over=replace)}; run it with: fermata report {copy}")
+        return
+    if definition:
+        click.echo(workspace.reports.text(name), nl=False)
+        return
+    from fermata.errors import FermataError
+    from fermata.outputs import text
+
+    for what, words in workspace.reports.about(name):
+        click.echo(f"{what:<11}{words}")
+    report = workspace.reports.definition(name)
+    if not report.must_name:
+        try:
+            answer = workspace.run(report, limit=SAMPLE).answer
+            click.echo(f"\n{text.render(answer, look=text.Look(most_rows=SAMPLE, notes='none'))}", nl=False)
+        except FermataError as e:
+            click.echo(f"\nNot possible here: {e}")
+    common.note(f"\nRun it with: fermata report {name}; its file: fermata reports {name} --definition")
+
+
+def _recent(workspace: Any) -> None:
+    """The last runs with what tells them apart."""
+    runs = workspace.reports.recent()
+    if not runs:
+        common.note("no report was run here yet")
+    for name, report in runs:
+        words = [report.title or report.log or report.register_name, report.period]
+        words += [f"by {', '.join(report.by)}"] if report.by else []
+        words += [str(report.selection)] if report.selection.conditions else []
+        click.echo(f"{name:<9}{'; '.join(words)}")
+    if runs:
+        common.note("\nrun one again with: fermata report NAME; change one thing: fermata report NAME --period 2026-03")
 
 
 def _needed(needs: dict[str, str]) -> None:
@@ -83,11 +125,28 @@ def _needed(needs: dict[str, str]) -> None:
         common.note(f"{len(names)} {'needs' if len(names) == 1 else 'need'} more ({shown}): {why}")
 
 
+def _found(found: list[Any], words: str) -> None:
+    """The reports a search found, the best first."""
+    width = max((len(e.name) for e in found), default=0)
+    for entry in found[:MOST_FOUND]:
+        click.echo(f"  {entry.name:<{width}}  {entry.title}")
+    if not found:
+        common.note(f"no report is found by {words.strip()!r}; all of them: fermata reports")
+        return
+    left = len(found) - MOST_FOUND
+    more = f"; {left} more fit less well, name more words" if left > 0 else ""
+    counted = "report" if len(found) == 1 else "reports"
+    common.note(f"\n{len(found)} {counted}{more}. What one tells: fermata reports NAME; run it: fermata report NAME")
+
+
 def _listed(workspace: Any, words: str, category: str, without: set[str]) -> None:
     from fermata.errors import UnknownName
     from fermata.reports.definition.catalogue import CATEGORIES
 
     found = [e for e in workspace.reports.catalogue(words) if e.name not in without]
+    if words.strip() and not category:
+        _found(found, words)
+        return
     heads = {"": "Reports of this workspace", **CATEGORIES}
     if category and category not in (*heads, *(e.category for e in found)):
         raise UnknownName.of("category", category, [c for c in heads if c])
@@ -109,11 +168,11 @@ def _listed(workspace: Any, words: str, category: str, without: set[str]) -> Non
             click.echo(f"  {entry.name:<{width}}  {entry.title}")
             shown += 1
     if not shown:
-        common.note(f"no report has {words!r}" if words else "no reports")
+        common.note("no reports")
         return
     common.note(
-        f"\n{shown} {'report' if shown == 1 else 'reports'}; run one with: fermata report NAME; its definition: "
-        "fermata reports NAME"
+        f"\n{shown} {'report' if shown == 1 else 'reports'}; what one tells: fermata reports NAME; run it: "
+        "fermata report NAME"
     )
 
 

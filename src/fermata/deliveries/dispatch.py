@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
 import urllib.parse
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from email.message import EmailMessage
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
 from fermata.archive.folder import put
-from fermata.archive.shelf import BODY, FRAGMENT, Item
+from fermata.archive.shelf import BODY, FRAGMENT, Item, Shelf
 from fermata.config.mail import How, MailMap, bytes_of
 from fermata.deliveries import folder, mail, smtp, templates, webhook
 from fermata.deliveries.model import Target
@@ -20,7 +22,7 @@ from fermata.errors import FermataError, RequestError
 from fermata.secret import secret
 from fermata.workspace.base import Base
 
-__all__ = ["Parcel", "hand_over", "parcels", "values"]
+__all__ = ["Parcel", "composed", "hand_over", "parcels", "values"]
 
 
 @dataclass(frozen=True)
@@ -48,19 +50,27 @@ def values(facts: Mapping[str, Any], item: Item, recipient: str = "", links: Seq
     }  # fmt: skip
 
 
-def parcels(base: Base, item: Item, target: Target, recipients: Sequence[str], again: str = "") -> list[Parcel]:
+def parcels(
+    base: Base,
+    item: Item,
+    target: Target,
+    recipients: Sequence[str],
+    again: str = "",
+    *,
+    shelf: Shelf | None = None,
+) -> list[Parcel]:
     """The parcels of an item for a target; for mail one for each way results go to addresses inside and outside.
 
-    `again` tells a repetition people asked for from the first time. Raises RequestError.
+    `again` tells a repetition people asked for from the first time; `shelf` is where the item is, the workspace's by
+    default. Raises RequestError.
     """
+    shelf = shelf or base.shelf
     key = (item.delivery or "shelf", item.planned or item.made.isoformat(), item.part, target.words, again)
     settings = base.config.mail
     if not target.mail:
         identity = mail.mark(*key)
         name = (
-            templates.file_name(templates.filled(target.name, values(base.shelf.facts(item), item)))
-            if target.folder
-            else ""
+            templates.file_name(templates.filled(target.name, values(shelf.facts(item), item))) if target.folder else ""
         )
         return [Parcel(item, target, identity, (target.words,), name=name)]
     if settings is None:
@@ -93,7 +103,10 @@ def hand_over(base: Base, parcel: Parcel, to: Sequence[str], at: datetime, forme
             return [folder.place(files, place, parcel.name, keep=parcel.target.keep, former=former)]
         if parcel.target.webhook:
             return [_posted(base, parcel)]
-        return _mailed(base, parcel, files, to, at)
+        settings = base.config.mail
+        assert settings
+        with composed(base, base.shelf, parcel, at) as (_, message):
+            return smtp.send(settings, base.path, message, to)
     except (FermataError, OSError) as e:
         return [Outcome("later", str(e))]
 
@@ -109,39 +122,43 @@ def _posted(base: Base, parcel: Parcel) -> Outcome:
     return webhook.post(target.webhook, body, parcel.identity, token)
 
 
-def _mailed(base: Base, parcel: Parcel, files: list[Path], to: Sequence[str], at: datetime) -> list[Outcome]:
+@contextlib.contextmanager
+def composed(
+    base: Base, shelf: Shelf, parcel: Parcel, at: datetime, *, keeps: bool = True
+) -> Iterator[tuple[mail.Letter, EmailMessage]]:
+    """The mail of a parcel, as what it says and as a message; without `keeps`, nothing is laid into the share."""
     settings, item, target = base.config.mail, parcel.item, parcel.target
     assert settings
-    facts = base.shelf.facts(item)
+    facts = shelf.facts(item)
     with TemporaryDirectory() as aside:
-        attached, links = _carried(base, settings, parcel, files, Path(aside))
+        attached, links = _carried(base, shelf, parcel, Path(aside), keeps=keeps)
         said = values(facts, item, ", ".join(parcel.shown), links)
         subject = templates.filled(target.subject or templates.SUBJECT, said)
         text = templates.filled(target.text or templates.TEXT, said)
         if unsaid := [link for link in links if link not in text]:  # a text of one's own that leaves them out
             text = "\n".join([text.rstrip(), "", *unsaid, ""])
-        inside = base.shelf.folder(item.number) / FRAGMENT
+        inside = shelf.folder(item.number) / FRAGMENT
         tables = inside.read_text(encoding="utf-8") if parcel.how == "in the text" and inside.exists() else ""
         letter = mail.Letter(subject, text, templates.page(said, text if target.text else "", tables), tuple(attached))
-        message = mail.message(settings, target, parcel.shown, parcel.copied, letter, parcel.identity, at)
-        return smtp.send(settings, base.path, message, to)
+        yield letter, mail.message(settings, target, parcel.shown, parcel.copied, letter, parcel.identity, at)
 
 
-def _carried(
-    base: Base, settings: MailMap, parcel: Parcel, files: list[Path], aside: Path
-) -> tuple[list[Path], list[str]]:
+def _carried(base: Base, shelf: Shelf, parcel: Parcel, aside: Path, *, keeps: bool) -> tuple[list[Path], list[str]]:
     """What is attached, and what is linked to instead. Raises DataError where the share cannot be written."""
+    settings, files = base.config.mail, shelf.paths(parcel.item)
+    assert settings
     if parcel.how == "in the text":
         return [], []
     if parcel.how == "link":
         made = []
         for file in files:
             name = f"{file.stem}-{parcel.item.files[file.name][:16]}{file.suffix}"  # nobody guesses it without the file
-            put(file, base.path / settings.share / name)
-            base.shelf.shared(parcel.item.number, base.path / settings.share / name)
+            if keeps:
+                put(file, base.path / settings.share / name)
+                shelf.shared(parcel.item.number, base.path / settings.share / name)
             made.append(settings.share_address.rstrip("/") + "/" + urllib.parse.quote(name))
         return [], made
-    large = sum(f.stat().st_size for f in files) > bytes_of(settings.zip_above)
+    large = sum(f.stat().st_size for f in files) > bytes_of(parcel.target.zip_above or settings.zip_above)
     if parcel.how == "zipped" or large:
         return [mail.zipped(files, aside / f"{files[0].stem}.zip")], []
     return files, []

@@ -19,10 +19,10 @@ import re
 from datetime import date
 from typing import Any, Literal, Self
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import AwareDatetime, Field, field_validator, model_validator
 
 from fermata import outputs
-from fermata.config.mail import How, addresses, several
+from fermata.config.mail import How, addresses, bytes_of, several
 from fermata.strict import Strict
 from fermata.timeline.lengths import exact, length
 
@@ -39,6 +39,7 @@ class Target(Strict):
     bcc: tuple[str, ...] = ()
     reply_to: str = ""
     how: How | None = None
+    zip_above: str = ""
     subject: str = ""
     text: str = ""
     folder: str = ""
@@ -55,6 +56,13 @@ class Target(Strict):
     @classmethod
     def _to(cls, values: tuple[str, ...]) -> tuple[str, ...]:
         return values if values == ("recipient",) else addresses(values)
+
+    @field_validator("zip_above")
+    @classmethod
+    def _size(cls, text: str) -> str:
+        if text:
+            bytes_of(text)
+        return text
 
     @field_validator("webhook")
     @classmethod
@@ -128,7 +136,7 @@ class Delivery(Strict):
     """A report on a timetable, with recipients. `report` is a report of the workspace or a ready one, `last` the last
     run as it was when the delivery was saved. `set` changes keys of it. `hold` names reports whose verdict must be in
     order; with `wait`, it waits that long at most until the logs cover the period. In doubt whether something arrived,
-    it goes out `again` (under the same identity) or is left to people (`leave`).
+    it goes out `again` (under the same identity) or is left to people (`leave`). `skip` are runs that are left out.
     """
 
     title: str = ""
@@ -149,6 +157,7 @@ class Delivery(Strict):
     make_up: str = "35 days"
     in_doubt: Literal["again", "leave"] = "again"
     paused: bool = False
+    skip: tuple[AwareDatetime, ...] = ()
 
     _lists = field_validator("formats", "hold", mode="before")(several)
 

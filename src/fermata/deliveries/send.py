@@ -125,7 +125,7 @@ class Sender(Maker):
                 why=f"next run {self.words(following)}" if following else "it has no next run",
             )
             return
-        due = rule.between(upto, self.now)
+        due = [d for d in rule.between(upto, self.now) if d not in delivery.skip]
         oldest = self.now - exact(delivery.make_up)
         missed, due = [d for d in due if d < oldest], [d for d in due if d >= oldest]
         if missed:

@@ -29,22 +29,26 @@ TEXT = """\
 Note: {{ note }}{% endfor %}
 """
 MOST = 200  # characters of a header
-PAGE = """\
-<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{{ title }}</title>
-<style>td, th { padding: 2px 20px 2px 0 } table { border-merge: merge; margin: 0 0 1em }</style></head>
-<body style="font: 15px/1.5 system-ui, sans-serif; color: #1f2328; background: #ffffff; max-width: 60em; margin: 16px">
-{% if own %}{% for line in own.strip().splitlines() %}{{ line }}<br>
-{% endfor %}{% elif not tables %}<h1 style="font-size: 20px; margin: 0">\
-{{ title }}{% if part %}: {{ part }}{% endif %}</h1>
-<p style="margin: 0 0 1em; color: #57606a">{{ period }} ({{ zone }})\
-{% if view and view != part %}<br>{{ view }}{% endif %}</p>
-{% if verdict %}<p><strong>{{ verdict }}</strong></p>{% endif %}
-{% if figures %}<table>{% for label, figure in figures.items() %}<tr><td>{{ label }}</td>\
-<td style="text-align: right; font-variant-numeric: tabular-nums">{{ figure }}</td></tr>
-{% endfor %}</table>{% endif %}
-{% for link in links %}<p><a href="{{ link }}">{{ link }}</a></p>{% endfor %}
-{% if notes %}<ul style="padding-left: 1.2em; color: #57606a">{% for note in notes %}<li>{{ note }}</li>
-{% endfor %}</ul>{% endif %}{% endif %}{{ tables }}
+INK, SOFT, LINE = "#20252c", "#565e69", "#d6dae0"  # the colours of a report's page
+PAGE = f"""\
+<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{{{{ title }}}}</title>
+<style>td, th {{ padding: 3px 20px 3px 0 }} table {{ border-collapse: collapse; margin: 0 0 1em }}</style></head>
+<body style="font: 15px/1.5 system-ui, sans-serif; color: {INK}; background: #ffffff; max-width: 60em; margin: 20px">
+{{% if own %}}{{% for line in own.strip().splitlines() %}}{{{{ line }}}}<br>
+{{% endfor %}}{{% elif not tables %}}<h1 style="font-size: 20px; line-height: 1.25; margin: 0">\
+{{{{ title }}}}{{% if part %}}: {{{{ part }}}}{{% endif %}}</h1>
+<p style="margin: 2px 0 16px; color: {SOFT}">{{{{ period }}}} ({{{{ zone }}}})\
+{{% if view and view != part %}}<br>{{{{ view }}}}{{% endif %}}</p>
+{{% if verdict %}}<p style="margin: 0 0 16px"><strong>{{{{ verdict }}}}</strong></p>{{% endif %}}
+{{% if figures %}}<table style="border-collapse: collapse; margin: 0 0 16px">\
+{{% for label, figure in figures.items() %}}<tr><td style="padding: 4px 28px 4px 0; border-bottom: 1px solid {LINE}; \
+color: {SOFT}">{{{{ label }}}}</td><td style="padding: 4px 0; border-bottom: 1px solid {LINE}; text-align: right; \
+font-size: 17px; font-weight: 600; font-variant-numeric: tabular-nums">{{{{ figure }}}}</td></tr>
+{{% endfor %}}</table>{{% endif %}}
+{{% for link in links %}}<p style="margin: 0 0 8px"><a href="{{{{ link }}}}">{{{{ link }}}}</a></p>{{% endfor %}}
+{{% if notes %}}<ul style="padding-left: 18px; margin: 0; color: {SOFT}; font-size: 13px">\
+{{% for note in notes %}}<li>{{{{ note }}}}</li>
+{{% endfor %}}</ul>{{% endif %}}{{% endif %}}{{{{ tables }}}}
 </body></html>
 """
 VALUES = (

@@ -83,7 +83,7 @@ class Made:
             "dates": self.dates,
             "exact": heading.exactly(context), "zone": context.zone, "figures": figures, "verdict": clean(self.verdict),
             "view": context.view if context.view != "all data" else "",
-            "notes": [clean(n) for n in self.answer.notes[:MOST_NOTES]],
+            "notes": [clean(n) for n in self.answer.notes if n.weight == "figures"][:MOST_NOTES],
         }  # fmt: skip
 
 

@@ -167,8 +167,38 @@ def _here(text: str, zone_name: str) -> str:
     return f"{local(at, zone(zone_name)):%Y%m%dT%H%M%S}"
 
 
-def _plain(text: str, zone_name: str, first: date | None, at: str, working: Hours | None) -> Recurrence:
+CLOCK = re.compile(r"\b(?:at )?(\d{1,2})(?:[:.](\d\d))? ?([ap]m)?$")
+SAID = (  # as people also say it
+    (re.compile(r"(?:every|each) day\b"), "daily"), (re.compile(r"(?:every|each) working day\b"), "working days"),
+    (re.compile(r"(?:every|each) weekday\b"), "weekdays"), (re.compile(r"(?:every|each) hour\b"), "hourly"),
+    (re.compile(r"(?:every|each) (?:2|two|second|other) weeks? on\b|fortnightly on\b"), "two-weekly on"),
+    (re.compile(r"(?:every|each) week on\b|(?:every|each) (?=(?:mon|tues|wednes|thurs|fri|satur|sun)day\b)"),
+        "weekly on "),
+    (re.compile(r"^((?:mon|tues|wednes|thurs|fri|satur|sun)day)s?(?= at|$)"), r"weekly on \1"),
+    (re.compile(r"(?:every|each) month\b"), "monthly"), (re.compile(r"^weekly(?= at|$)"), "weekly on monday"),
+    (re.compile(r"^monthly(?= at|$)"), "monthly on the 1st"), (re.compile(r"(?:every|each) year\b"), "yearly"),
+)  # fmt: skip
+
+
+def _as_read(text: str) -> str:
+    """A recurrence as people say it in the words of FORMS, with its time as 07:00.
+
+    >>> _as_read("every Monday at 7"), _as_read("monthly at 14:00"), _as_read("each working day 5 pm")
+    ('weekly on monday at 07:00', 'monthly on the 1st at 14:00', 'working days at 17:00')
+    """
     words = " ".join(text.lower().replace(",", " , ").split())
+    if (clock := CLOCK.search(words)) and not re.fullmatch(r"every \d+ \w+", words) and clock.start():
+        hour = int(clock[1]) % 12 + 12 * (clock[3] == "pm") if clock[3] else int(clock[1])
+        before = words[: clock.start()].rstrip()
+        if not before.endswith((",", "and")) and re.search(r"[a-z]$", before) and not before.endswith(" on the"):
+            words = f"{before} at {hour:02d}:{clock[2] or '00'}"
+    for found, instead in SAID:
+        words = found.sub(instead, words, count=1)
+    return " ".join(words.split())
+
+
+def _plain(text: str, zone_name: str, first: date | None, at: str, working: Hours | None) -> Recurrence:
+    words = _as_read(text)
     steps = re.fullmatch(r"(hourly)|every (\d+) (minutes|hours)", words)
     if steps:
         return Recurrence(text, _steps(steps, text), (), zone_name, first or ANCHOR)

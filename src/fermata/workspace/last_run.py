@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -15,22 +16,47 @@ from fermata.reports.definition.report import Report
 from fermata.timeline import Period
 from fermata.workspace.place import Place
 
-__all__ = ["LAST", "last", "period_words", "plain_words", "remember", "stepped"]
+__all__ = ["EARLIER", "LAST", "earlier", "last", "period_words", "plain_words", "remember", "stepped"]
 
 LAST = "last"
-FILE = "last-run.toml"
+EARLIER = re.compile(r"last(?:-([2-9]|1\d|20))?")
+KEPT = 20
+
+
+def _file(workspace: Path, number: int) -> Path:
+    return workspace / "recent" / f"{number}.toml"
 
 
 def remember(workspace: Path, report: Report) -> None:
-    """Keeps the report as the last run. A workspace one may only read is no reason to fail."""
-    with contextlib.suppress(DataError):
-        files.write(workspace / FILE, files.text_of(report))
+    """Keeps the report as the last run, and those before it as `last-2` and so on. A workspace one may only read is no
+    reason to fail.
+    """
+    text = files.text_of(report)
+    with contextlib.suppress(DataError, OSError):
+        if (newest := _file(workspace, 1)).exists():
+            if newest.read_text(encoding="utf-8") == text:
+                return
+            for number in range(KEPT - 1, 0, -1):
+                if (path := _file(workspace, number)).exists():
+                    path.replace(_file(workspace, number + 1))
+        files.write(newest, text)
 
 
-def last(workspace: Path) -> Report:
-    """The report of the last run. Raises RequestError if there was none."""
-    path = workspace / FILE
+def earlier(workspace: Path) -> list[tuple[str, Report]]:
+    """The runs that are kept, the last one first: name and report."""
+    names = [LAST, *(f"{LAST}-{n}" for n in range(2, KEPT + 1))]
+    return [(n, last(workspace, n)) for i, n in enumerate(names, 1) if _file(workspace, i).exists()]
+
+
+def last(workspace: Path, name: str = LAST) -> Report:
+    """The report of the last run, or of the one before it (`last-2`) and so on. Raises RequestError if there was
+    none.
+    """
+    found = EARLIER.fullmatch(name)
+    path = _file(workspace, int(found[1] or 1) if found else 1)
     if not path.exists():
+        if name != LAST:
+            raise RequestError(f"no run is kept as {name}; those that are: fermata reports --recent")
         raise RequestError("no report was run here yet; run one with: fermata report NAME")
     data, text = tomlfile.load(path)
     return tomlfile.parse(Report, data, path, text)

@@ -10,7 +10,7 @@ from typing import Any
 from fermata import tomlfile
 from fermata.reports.definition.report import Report
 
-__all__ = ["CATEGORIES", "Entry", "entries", "search"]
+__all__ = ["CATEGORIES", "Entry", "entries"]
 
 SHELF = Path(__file__).parent.parent.parent / "catalogue"
 CATEGORIES = {  # folder -> what is asked, in the order people look
@@ -70,25 +70,3 @@ def entries() -> dict[str, Entry]:
     """Every ready report by name, category by category, in each by name."""
     found = [read(p, folder) for folder in CATEGORIES for p in sorted((SHELF / folder).glob("*.toml"))]
     return {e.name: e for e in found}
-
-
-def search(entry: Entry, words: str) -> bool:
-    """Whether each of the words, or what it begins with, stands in name, title, purpose, category or columns."""
-    labels = " ".join(str(c.get("label", "")) for c in entry.data.get("columns", ()) if isinstance(c, dict))
-    text = " ".join(
-        (
-            entry.name,
-            entry.name.replace("-", " "),
-            entry.title,
-            entry.about,
-            entry.category,
-            labels,
-            *entry.needs,
-        )
-    ).lower()
-    return all(_stem(word) in text for word in words.lower().split())
-
-
-def _stem(word: str) -> str:
-    """A word without the ending of a plural."""
-    return word[:-1] if len(word) > 3 and word.endswith("s") and not word.endswith("ss") else word

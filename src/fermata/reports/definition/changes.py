@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
 
 from fermata.errors import RequestError, UnknownName
 from fermata.reports.definition.parts import ColumnSpec
-from fermata.reports.definition.report import Report
+from fermata.reports.definition.report import Part, Report
 from fermata.reports.definition.wording import column_of
 
-__all__ = ["mentions", "with_columns", "without_filters"]
+__all__ = ["mentions", "paged", "with_columns", "without_filters"]
 
 FILTERS = ("only", "without")
 
@@ -62,8 +63,32 @@ def without_filters(report: Report, fields: Iterable[str]) -> Report:
         report = report.changed(
             **{key: tuple(c for c in getattr(report, key) if c.field != field) for key in FILTERS},
             any_of=tuple(g for g in report.any_of if not any(c.field == field for c in g)),
+            title=report.title and f"{report.title} · without its filter on {field}",
         )
     return report
+
+
+def paged(held: Report | None, name: str, add: Sequence[str], drop: Sequence[str], keys: Mapping[str, Any]) -> Report:
+    """A page of reports by name: the parts of the page `held` without `drop` (by report, title or number from 1), then
+    `add`; `keys` for the whole page. Raises RequestError, UnknownName.
+
+    >>> [p.report for p in paged(None, "monthly", ["refused-entries", "doors-forced"], (), {}).parts]
+    ['refused-entries', 'doors-forced']
+    """
+    if held is not None and not held.parts:
+        raise RequestError(f"{name} is a report, and no page; choose another name, or give --replace")
+    parts = list(held.parts) if held else []
+    for one in drop:
+        told = [(str(n), p.report, p.title, p) for n, p in enumerate(parts, 1)]
+        found = next((p for *known, p in told if one in known), None)
+        if found is None:
+            raise UnknownName.of("part", one, [p.report or p.title for p in parts], where=f"on the page {name}")
+        parts.remove(found)
+    parts += [Part.of(report=one) for one in add]
+    if not parts:
+        raise RequestError(f"the page {name} would have no part; name at least one report")
+    changes = {"title": name.replace("-", " ").capitalize(), **({} if held else {"log": ""}), **keys}
+    return held.changed(**keys, parts=tuple(parts)) if held else Report.of(**changes, parts=tuple(parts))
 
 
 def _column(report: Report, name: str) -> ColumnSpec:

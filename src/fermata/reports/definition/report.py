@@ -48,7 +48,8 @@ class Report(Sourced):
     how figures, times and pages are shown.
 
     Instead of figures a report may list events (`listing`), a `register` `as_of` a day, or put a question (`ask`).
-    `parts` puts several reports on one page, `each` one part for every value of a field. `must_name` are fields a run
+    `parts` puts several reports on one page (`layout = [2, 1]`: two beside each other, then one), `each` one part for
+    every value of a field. `must_name` are fields a run
     must name; `expect` says when a part is as it should be, for the verdict of its page.
     """
 
@@ -84,6 +85,7 @@ class Report(Sourced):
     must_name: Annotated[tuple[str, ...], Apart("checked before")] = ()
     each: str = ""
     parts: tuple[Part, ...] = ()
+    layout: Annotated[tuple[Annotated[int, Field(ge=1, le=4)], ...], Apart("the look")] = ()
     expect: Literal["", "no rows", "within limits"] = ""
 
     @model_validator(mode="before")
@@ -129,6 +131,11 @@ class Report(Sourced):
         if len(ways) > 1 and ways not in (["listing", "each"], ["listing", "register_name"]):
             said = " and ".join("register" if w == "register_name" else w for w in ways)
             raise ValueError(f"{said} do not go together; put them into parts of one page")
+        if self.layout and sum(self.layout) != len(self.parts):
+            raise ValueError(
+                f"layout tells of {sum(self.layout)} parts, the page has {len(self.parts)}; it says how many stand "
+                "beside each other in each row"
+            )
         if self.as_of and not self.register_name:
             raise ValueError("as_of goes with register; a log has a period")
         return self._with_source()

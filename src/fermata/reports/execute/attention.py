@@ -215,7 +215,11 @@ def _unusual(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Ite
 def _over_limits(place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
     """Rows of the workspace's own reports that cross a limit the report declares, and equalities that do not hold."""
     for name in place.own_reports():
-        report = place.definition(name)
+        try:
+            report = place.definition(name)
+        except RequestError as e:
+            yield "wrong file", name, None, str(e).splitlines()[0], "fermata archive check"
+            continue
         if not (report.warn or report.checks) or report.parts or report.ask or report.listing or report.register_name:
             continue
         try:
