@@ -195,7 +195,10 @@ def test_wrong_requests(hall: Workspace, arguments: list[str], message: str) -> 
 def test_reports_are_listed_and_shown(hall: Workspace) -> None:
     """Names with titles; a definition as its file says it."""
     assert "refused-entries" in ask(hall, "reports")
-    assert 'title = "Refused entries by door"' in ask(hall, "reports", "refused-entries")
+    assert 'title = "Refused entries by door"' in ask(hall, "reports", "refused-entries", "--definition")
+    told = ask(hall, "reports", "refused-entries")
+    assert "Columns    Refused (count); People (distinct user); Last" in told and "Score vault" in told
+    assert len([line for line in told.splitlines() if line.startswith((" ", "Stage", "Library"))]) <= 5
 
 
 def test_a_report_file_with_mistakes(tmp_path: Path) -> None:

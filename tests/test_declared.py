@@ -305,7 +305,7 @@ def test_options_of_one_run(hall: Workspace) -> None:
         "before",
         "--check", "total colour_pages + total mono_pages = total pages", "--rows", "Total pages > 7000", "--warn",
         "A day > 100",
-        "--hours", "outside office",
+        "--hours", "outside office", "--notes", "all",
     ).stdout  # fmt: skip
     assert "outside hours office" in out
     assert "compared with 1 to 28 February 2026" in out

@@ -405,7 +405,7 @@ def test_prices_split_at_the_edge_of_a_rate(duck: engines.Duck, events: list[Eve
     made = Rates(Field("charge", "money", "EUR", 2), ("device",), (), (), 0, 3, prices)
     logs = engines.Logs(ZONE, events, made=engines.derived(None, computed=(made,)))
     _, table = engines.run(
-        duck.place(events), logs, log="made", period="2026", by=["device"], columns=["total charge", "least charge"]
+        duck.place(events), logs, log="made", period="2026", by=["device"], columns=["total charge", "min charge"]
     )
     rows = [(m, a.replace(tzinfo=UTC), b.replace(tzinfo=UTC), Fraction(e), Fraction(h)) for m, a, b, e, h in RATES]
     for row in table.rows:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NoReturn
 
-from fermata.errors import NotForViewers, RequestError
+from fermata.errors import NotForViewers, RequestError, UnknownName
 from fermata.notes import Note
 from fermata.reports import requests
 from fermata.reports.compile.binding import bound
@@ -17,7 +17,7 @@ from fermata.reports.compile.request import Asking, compiled
 from fermata.reports.definition import catalogue
 from fermata.reports.definition import files as report_files
 from fermata.reports.definition.catalogue import Entry
-from fermata.reports.definition.changes import paged
+from fermata.reports.definition.changes import paged, with_columns
 from fermata.reports.definition.parts import ColumnSpec
 from fermata.reports.definition.report import Report
 from fermata.reports.definition.search import ranked
@@ -129,6 +129,18 @@ class Catalogue:
                 fields = [f.name for f in schema.fields if f.type in ("text", "tags", "flag")]
                 lines.append(("Narrow by", f"--only FIELD=VALUE with {', '.join(fields)}"))
         return lines
+
+    def with_target(self, report: Report, name: str) -> Report:
+        """The report with what was done towards a target of `fermata.toml`, what was wanted, and the part of it in per
+        cent. Raises UnknownName.
+        """
+        targets = self.base.config.targets
+        if name not in targets:
+            raise UnknownName.of("target", name, targets, where="" if targets else "([targets.NAME] in fermata.toml)")
+        words = [f"Done: {targets[name].of}", f"Target: total target of {name}", "Reached % = Done / Target"]
+        if targets[name].by not in report.by and not report.by:
+            report = report.changed(by=(targets[name].by,))
+        return with_columns(report, words)
 
     def step(self, report: Report, n: int) -> Report:
         """The report for the period `n` steps later (earlier if negative): the month before, the fortnight after."""

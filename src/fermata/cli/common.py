@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from fermata.api.workspace import Workspace
     from fermata.reports.definition.report import Report
 
-__all__ = ["clock_time", "day", "keys", "narrowed", "narrowing", "note", "open_workspace", "read_now"]
+__all__ = ["Opened", "clock_time", "day", "keys", "narrowed", "narrowing", "note", "open_workspace", "read_now"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 SPLIT = re.compile(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)")
@@ -48,8 +48,33 @@ def narrowing(command: F) -> F:
     return command
 
 
+class Opened:
+    """A workspace kept open between the commands of a prompt, until its `fermata.toml` changes."""
+
+    def __init__(self) -> None:
+        self.key: Any = None
+        self.workspace: Any = None
+
+    def get(self, key: Any, make: Callable[[], Any]) -> Any:
+        """The workspace that is open, or one made anew where it is another or its file has changed."""
+        path = self.workspace.path / "fermata.toml" if self.workspace else None
+        now = (key, path.stat().st_mtime_ns if path else None)
+        if self.workspace is None or self.key != now:
+            self.workspace = make()
+            self.key = (key, (self.workspace.path / "fermata.toml").stat().st_mtime_ns)
+        return self.workspace
+
+
 def open_workspace(ctx: click.Context) -> Workspace:
     """The workspace the command line names."""
+    opened: Opened | None = ctx.obj.get("opened")
+    key = tuple(ctx.obj[k] for k in ("workspace", "now", "viewer"))
+    workspace: Workspace = opened.get(key, lambda: _opened(ctx)) if opened else _opened(ctx)
+    ctx.obj["house"] = workspace.config.display
+    return workspace
+
+
+def _opened(ctx: click.Context) -> Workspace:
     from fermata.api.workspace import open_workspace
     from fermata.errors import RequestError
 
@@ -63,7 +88,6 @@ def open_workspace(ctx: click.Context) -> Workspace:
             raise
         zone = opened(ctx.obj["workspace"]).config.workspace.zone
         workspace = opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], zone), viewer=viewer)
-    ctx.obj["house"] = workspace.config.display
     return workspace
 
 

@@ -110,6 +110,7 @@ class Lazy(click.Group):
 @click.group(
     cls=Lazy,
     name="cli",
+    invoke_without_command=True,
     places={n: PLACES.get(n, f"{n}_cmd:command") for n in COMMANDS},
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
 )
@@ -172,42 +173,65 @@ def cli(
             run_log.begin(log_level or "info", log_file)
         except OSError as e:
             raise click.UsageError(f"--log-file {log_file}: cannot be written: {e.strerror}") from None
-    ctx.obj = {"workspace": workspace, "now": now, "viewer": viewer}
+    ctx.obj = {"opened": (ctx.obj or {}).get("opened"), "workspace": workspace, "now": now, "viewer": viewer}
+    if ctx.invoked_subcommand is None:
+        _prompted(ctx)
+
+
+def _prompted(ctx: click.Context) -> None:
+    """Without a command: on a terminal the prompt, elsewhere the help."""
+    if ctx.obj["opened"] is not None or not (sys.stdin.isatty() and sys.stdout.isatty()):
+        click.echo(ctx.get_help())
+        return
+    from fermata.cli import common
+    from fermata.cli.prompt import prompt
+
+    opened = common.Opened()
+    ctx.obj["opened"] = opened
+    workspace = common.open_workspace(ctx)
+    given = [a for k in ("workspace", "now", "viewer") if ctx.obj[k] for a in (f"--{k}", str(ctx.obj[k]))]
+    prompt(cli, workspace, lambda words: answered([*given, *words], {"opened": opened}))
 
 
 def main() -> None:
-    """The entry point: errors become one message on standard error and an exit code.
-
-    0 done, 1 the data failed, 2 the request was wrong, 130 interrupted.
-    """
+    """The entry point."""
     sys.unraisablehook = _interrupts_come_again
     if sys.stdout is None:
         click.echo("fermata: standard output is closed; send it to a file or to /dev/null", err=True)
         sys.exit(1)
+    sys.exit(answered(None))
+
+
+def answered(words: list[str] | None, obj: dict[str, Any] | None = None) -> int:
+    """Carries one command line out, that of the process without `words`: errors become one message on standard error
+    and an exit code.
+
+    0 done, 1 the data failed, 2 the request was wrong, 130 interrupted.
+    """
     try:
-        code = cli.main(standalone_mode=False, prog_name="fermata")
+        code = cli.main(words, standalone_mode=False, prog_name="fermata", obj=obj)
         sys.stdout.flush()
-        sys.exit(code if isinstance(code, int) else 0)
-    except click.exceptions.Abort:
+        return code if isinstance(code, int) else 0
+    except (click.exceptions.Abort, KeyboardInterrupt):
         click.echo("interrupted", err=True)
-        sys.exit(130)
+        return 130
     except click.ClickException as e:
         e.show()
-        sys.exit(e.exit_code)
+        return e.exit_code
     except FermataError as e:
         click.echo(f"fermata: {e}", err=True)
-        sys.exit(e.exit_code)
+        return e.exit_code
     except OSError as e:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         if isinstance(e, BrokenPipeError):
-            sys.exit(0)
+            return 0
         click.echo(f"fermata: {e.filename or 'the output'}: {e.strerror or e}", err=True)
-        sys.exit(1)
+        return 1
     except Exception as e:
         if "FERMATA_DEBUG" in os.environ:
             raise
         click.echo(f"fermata: internal error, {type(e).__name__}: {e} (for the details set FERMATA_DEBUG=1)", err=True)
-        sys.exit(1)
+        return 1
 
 
 def _interrupts_come_again(lost: sys.UnraisableHookArgs) -> None:

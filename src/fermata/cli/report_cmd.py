@@ -48,6 +48,7 @@ UNSET = {"by": (), "across": None, "zero_rows": None, "hours": None, "rounding":
     help="One more column, of any log: 'Calls out: count of calls where direction is out', 'Night: time of "
     "timesheets during night', 'A day = time / days'.",
 )
+@click.option("--target", metavar="NAME", help="What was done towards a target of fermata.toml, and the part in %.")
 @click.option("--drop-column", multiple=True, metavar="COLUMN", help="Without this column.")
 @click.option("--rename", multiple=True, metavar="'OLD = NEW'", help="Another heading for a column.")
 @click.option("--sort", metavar="COLUMN,...", help="Order by columns or dimensions; -COLUMN for downwards.")
@@ -139,6 +140,7 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     if options["same_as"]:
         report = report.narrowed_as(workspace.reports.definition(options["same_as"]))
     report = report.with_keys(common.keys(options["keys"], "--set")) if options["keys"] else report
+    report = workspace.reports.with_target(report, options["target"]) if options["target"] else report
     report = common.narrowed(workspace, _shaped(report, options), options)
     if options["dry_run"]:
         for what, words in workspace.reports.describe(report):

@@ -24,6 +24,7 @@ from fermata.config.calendars import FactorMap, HolidayMap, HoursMap, PatternMap
 from fermata.config.computed_fields import ComputedMap
 from fermata.config.derived_logs import DerivedMap
 from fermata.config.mail import MailMap
+from fermata.config.targets import TargetMap
 from fermata.config.viewers import PrivacyMap, ViewerMap
 from fermata.engines.spark import EngineMap
 from fermata.errors import ConfigError, UnknownName
@@ -138,6 +139,7 @@ class Config(Strict):
     logs: dict[str, LogMap] = Field(default_factory=dict)
     derived: dict[str, DerivedMap] = Field(default_factory=dict)
     registers: dict[str, RegisterMap] = Field(default_factory=dict)
+    targets: dict[str, TargetMap] = Field(default_factory=dict)
     computed: dict[str, ComputedMap] = Field(default_factory=dict)
     holidays: dict[str, HolidayMap] = Field(default_factory=dict)
     hours: dict[str, HoursMap] = Field(default_factory=dict)
@@ -152,7 +154,7 @@ class Config(Strict):
         """Holidays, hours, working patterns and factors."""
         return TermMaps(holidays=self.holidays, hours=self.hours, patterns=self.patterns, factors=self.factors)
 
-    @field_validator("logs", "derived")
+    @field_validator("logs", "derived", "targets")
     @classmethod
     def _log_names(cls, logs: dict[str, Any]) -> dict[str, Any]:
         for name in logs:

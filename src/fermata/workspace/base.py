@@ -17,6 +17,7 @@ from fermata.archive import Archive
 from fermata.archive.shelf import Shelf
 from fermata.config.computed_fields import with_computed
 from fermata.config.derived_logs import derived_schemas
+from fermata.config.targets import target_schemas
 from fermata.config.viewers import Known, view_of
 from fermata.config.workspace_file import Config
 from fermata.engines.embedded import DuckEngine
@@ -112,6 +113,7 @@ class Base:
         zone, registers = self.config.workspace.zone, self.whole_directory
         stored = with_computed(self.stored_schemas, self.config.computed, registers, tuple(self.config.derived))
         derived = derived_schemas(self.config.derived, stored, zone, registers)
+        derived |= target_schemas(self.config.targets, derived, registers)
         return with_computed(derived, self.config.computed, registers, tuple(stored))
 
     @functools.cached_property
@@ -247,7 +249,7 @@ class Base:
 
     def as_written(self, name: str) -> Report:
         """The same, whoever asks. Raises UnknownName, ConfigError."""
-        logs = (*self.config.logs, *self.config.derived)
+        logs = (*self.config.logs, *self.config.derived, *self.config.targets)
         if last_run.EARLIER.fullmatch(name) and name not in self.own_reports():
             return last_run.last(self.path, name)
         if name in logs and name not in self.own_reports():

@@ -19,7 +19,7 @@ from fermata.timeline import Stretch, slots
 from fermata.timeline.hours import Hours
 from fermata.timeline.zones import day_start, local, zone
 
-__all__ = ["Amounts", "Entitled", "Given", "Pattern", "RequiredTime"]
+__all__ = ["Amounts", "Entitled", "Given", "Pattern", "RequiredTime", "Targets"]
 
 MICROSECOND = timedelta(microseconds=1)
 Row = tuple[Any, ...]
@@ -217,6 +217,81 @@ class Entitled:
         """The spans: start, finish, then the fields."""
         for a in given.registers.register(self.register).assignments:
             yield (a.since, a.until, *(a.links[k] for k, _ in self.links))
+
+
+@dataclass(frozen=True)
+class Targets:
+    """What is wanted of each: an amount per calendar unit, spread in whole parts over its days or workdays. A day
+    counts when it has ended, up to the end of what the log holds that is counted towards it.
+    """
+
+    whose: Field
+    wanted: Field
+    register: str
+    amount: int | None
+    amounts: tuple[tuple[str, int], ...]
+    who: tuple[tuple[str, tuple[str, ...]], ...]
+    per: str
+    starts: date | None
+    working_days: bool
+    up_to: str
+    rests_on: tuple[str, ...]  # the logs of the archive behind the log counted
+    inputs: tuple[Any, ...] = ()
+    spans: bool = False
+
+    @property
+    def fields(self) -> tuple[Field, ...]:
+        """What its events hold."""
+        return (self.whose, self.wanted)
+
+    def rows(self, given: Given, stretch: Stretch) -> Iterator[Row]:
+        """The events of the stretch: start, finish, then the fields."""
+        parts = {}
+        for at, day, part, whole in self._days(given, stretch):
+            for name, amount in self._whom(given, at):
+                key = (name, day)
+                parts[key] = at, amount * (part + 1) // whole - amount * part // whole
+        for (name, _), (at, amount) in parts.items():
+            yield (at, None, name, amount)
+
+    def _whom(self, given: Given, at: datetime) -> Iterator[tuple[str, int]]:
+        """The id or name of each of whom something is wanted at a moment, and how much."""
+        own = dict(self.amounts)
+        if not self.register:
+            yield from own.items()
+            return
+        register = given.registers.register(self.register)
+        for v in register.versions:
+            if not v.since <= at < v.until or v.archived:
+                continue
+            if any(str(v.attributes.get(k)) not in values for k, values in self.who):
+                continue
+            amount = own.get(v.label, own.get(v.id, self.amount))
+            if amount:
+                yield v.id, amount
+
+    def _days(self, given: Given, stretch: Stretch) -> Iterator[tuple[datetime, date, int, int]]:
+        """The days of the stretch that have ended: their start (naive UTC), which part of how many of their unit."""
+        calendar = _calendar(stretch, given.zone)
+        tz = calendar.zone
+        until = min(given.now, given.until) if given.until else given.now
+        if self.per == "once":
+            at = day_start(self.starts, tz) if self.starts else stretch.start
+            if stretch.start <= at < stretch.end:
+                yield at.astimezone(UTC).replace(tzinfo=None), at.date(), 0, 1
+            return
+        first = calendar.floor(local(stretch.start, tz).date(), self.per)
+        while day_start(first, tz) < stretch.end:
+            following = calendar.step(first, self.per)
+            days = [first + timedelta(days=i) for i in range((following - first).days)]
+            if self.working_days and given.workdays:
+                days = [d for d in days if given.workdays.minutes(d)]
+            for i, day in enumerate(days):
+                start = day_start(day, tz)
+                ended = day_start(day + timedelta(days=1), tz) <= given.now and start < until
+                if stretch.start <= start < stretch.end and ended and (not self.starts or day >= self.starts):
+                    yield start.astimezone(UTC).replace(tzinfo=None), day, i, len(days)
+            first = following
 
 
 def _calendar(stretch: Stretch, zone_name: str) -> Any:

@@ -60,7 +60,7 @@ def attention(request: Attention, place: Workplace) -> Records:
             *_unusual(log, place, now, stretch),
         ]
     points += _over_limits(place, now, stretch)
-    order = ("over a limit", "unfinished", "stale", "gap", "rejected", "changed", "unusual")
+    order = ("wrong file", "over a limit", "unfinished", "stale", "gap", "rejected", "changed", "unusual")
     points.sort(key=lambda p: (order.index(p[0]), p[1]))
     rows = tuple((what, log, count, look, words) for what, log, count, words, look in points)
     head = _head(report, stretch, now, "What needs attention")

@@ -8,6 +8,7 @@ from typing import Any
 
 from fermata.analysis.cells import value
 from fermata.analysis.combine import gather
+from fermata.analysis.plan import Plan
 from fermata.analysis.unusual import find
 from fermata.errors import RequestError
 from fermata.notes import Note
@@ -69,20 +70,6 @@ def unusual(
     wanted = range(first, len(slots))
     begun = {group: range(min(units), first) for group, units in figures.items()}
     found, short = find(figures, begun, wanted, least=history, factor=factor)
-    kind, of, scale = column.kind
-    named = [d.label for d in plan.by[:-1]]
-    columns = [ColumnDef(d.name, label) for d, label in zip(plan.by, named, strict=False)]
-    columns += [ColumnDef(unit, unit.capitalize())]
-    columns += [
-        ColumnDef(n, label, str(kind), of, scale)
-        for n, label in (
-            ("figure", column.label),
-            ("usual", "Usual at most"),
-            ("median", "Median"),
-            ("highest", "Highest before"),
-        )
-    ]
-    columns += [ColumnDef("history", f"{unit.capitalize()}s of history", "number")]
     listed = tuple(
         (*map(str, f.group), slots[f.unit].label, f.figure, f.usual, f.median, f.highest, f.history) for f in found
     )
@@ -100,4 +87,19 @@ def unusual(
         shown = ", ".join(" ".join(map(str, g)) for g in short[:5]) + (" ..." if len(short) > 5 else "")
         notes.append(Note(f"{len(short):,} have too short a history for a claim: {shown}", "scope"))
     notes += [*said, *known_beforehand(plan, place)]
-    return Records(head.title, head, tuple(columns), listed, len(listed), notes=tuple(notes))
+    return Records(head.title, head, _columns(plan, unit), listed, len(listed), notes=tuple(notes))
+
+
+def _columns(plan: Plan, unit: str) -> tuple[ColumnDef, ...]:
+    """The group, the unit, its figure beside what is usual, and how long the history is."""
+    kind, of, scale = plan.columns[0].kind
+    figures = (
+        ("figure", plan.columns[0].label), ("usual", "Usual at most"), ("median", "Median"),
+        ("highest", "Highest before"),
+    )  # fmt: skip
+    return (
+        *(ColumnDef(d.name, d.label) for d in plan.by[:-1]),
+        ColumnDef(unit, unit.capitalize()),
+        *(ColumnDef(name, label, str(kind), of, scale) for name, label in figures),
+        ColumnDef("history", f"{unit.capitalize()}s of history", "number"),
+    )
