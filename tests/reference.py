@@ -147,8 +147,8 @@ def _measure(events: list[Event], time: int, present: set[str], measure: str, gr
         return sum(values)
     if not values:
         return None
-    if name in ("least", "most"):
-        return values[0] if name == "least" else values[-1]
+    if name in ("min", "max"):
+        return values[0] if name == "min" else values[-1]
     if name == "mean":
         mean = Fraction(sum(values), len(values))
         return (

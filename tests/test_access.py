@@ -244,6 +244,9 @@ CALLS: dict[str, list[Callable[[Any], Any]]] = {  # method -> ways to call it
     "reports.text": [lambda w, n=n: w.reports.text(n) for n in ("named", "mine", "last", "by-place",
     "refused-entries")],
     "reports.step": [lambda w: w.reports.step(doors(w, period="2026-03"), -1)],
+    "reports.about": [lambda w, n=n: w.reports.about(n) for n in ("named", "mine", "by-place", "overview")],
+    "reports.log_of": [lambda w: w.reports.log_of("named"), lambda w: w.reports.log_of("by-place")],
+    "reports.with_target": [lambda w: w.run(w.reports.with_target(doors(w), "nosuch"))],
     "reports.period_words": [lambda w: w.reports.period_words(doors(w))],
     "reports.describe": [lambda w: w.reports.describe(doors(w)), lambda w: w.reports.describe(doors(w, **FILTERED)),
         lambda w: w.reports.describe(w.reports.definition("refused-entries")),
@@ -288,7 +291,7 @@ def test_every_method_has_a_stated_way_to_be_called() -> None:
     assert public(Workspace) - public(ViewerWorkspace) == set(WRITES)
     assert public(Catalogue) - {"base"} == {n.removeprefix("reports.") for n in CALLS if n.startswith("reports.")}
     assert public(Registers) - {"base"} == {n.removeprefix("registers.") for n in CALLS if n.startswith("registers.")}
-    assert public(Reports) - public(Catalogue) == {"copy", "save", "remember"}
+    assert public(Reports) - public(Catalogue) == {"copy", "page", "recent", "remember", "save"}
 
 
 def found_in(text: str, viewer: str) -> list[str]:
@@ -346,7 +349,7 @@ LOOKS = {  # options that change how something looks or how long is waited, and 
     "date_field", "compare", "full_period", "checks", "warn", "rows", "zero_rows", "keys", "label", "of", "across", "top", "same_as",
     "without", "any_of",
     "opening", "closing", "back", "column", "cell", "within", "history", "factor", "unit", "measure", "field", "overlapping", "help",
-    "display", "notes",
+    "display", "notes", "drop_filter", "recent", "definition", "target",
 }  # fmt: skip
 LINES: dict[str, list[list[str]]] = {  # command -> ways to give it
     "survey": [[], ["doors"], ["doors", "--part", "rejects"], ["doors", "--period", "2026-03"], ["doors", "--export",
@@ -365,11 +368,12 @@ LINES: dict[str, list[list[str]]] = {  # command -> ways to give it
         "--keep", "x"],
         ["doors", "--by", "place", "--add-column", "Mail: count of changes", "--drop-column", "Count", "--rename",
         "Mail = Post"],
+        ["by-place", "--drop-filter", "place"], ["last-2"],
         ["by-place", "--add-column", "Others: count of doors where user is '" + OTHERS[0][0] + "'"],
         ["doors", "--by", "user", "--output", "html"], ["doors", "--period", "2026-03"]],
     "reports": [[], ["named"], ["mine"], ["last"], ["refused-entries"], ["--search", "person"], ["--category",
     "doors"], ["named", "--copy", "other"],
-        ["--schema"], ["--here"], ["doors", "--copy", "by-place", "--replace"]],
+        ["--schema"], ["--here"], ["--recent"], ["named", "--definition"], ["doors", "--copy", "by-place", "--replace"]],
     "page": [["stolen", "refused-entries", "named"], ["named", "--drop", "1", "--title", "x", "--period", "2026-03",
     "--only", "place=Hall", "--layout", "1", "--replace"]],
     "save": [["stolen"], ["stolen", "--from", "named"], ["stolen", "--from", "doors", "--title", "x", "--fixed",

@@ -292,7 +292,7 @@ def test_commands_about_people(hall: Workspace) -> None:
     )
     assert "Near Wanda Thistlewick: same device, within 0" in near
     odd = run("people", "unusual", "logins", "--only", "action=failed", "--period", "2026-03", "--history", "10")
-    assert "login quillroot" in odd
+    assert "quillroot (login)" in odd
     assert "at least 10 days of history" in odd
 
 

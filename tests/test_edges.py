@@ -45,14 +45,14 @@ def test_a_name_that_was_somebodys_is_found_after_its_time(make: Maker) -> None:
     )
     (house.path / "people.txt").write_text("Id,Name,Badge,From,Until\n1,Ann,B-1,2026-01-01,2026-01-31\n")
     house.archive.import_log("doors")
-    said = "2 events of badge B-1 lie after its end on 2026-01-31"
+    said = "2 events of B-1 (badge) lie after its end on 2026-01-31"
     asked = Report.of(log="doors", period="2026-03", only={"user": "B-1"})
     found = house.run(asked)
     assert found.table.total.cells == (0,)
     for notes in (found.answer.notes, house.listing(asked).notes):
         assert any(said in note for note in notes), notes
         assert any("last such event before the period: 2026-01-10" in note for note in notes), notes
-    whole = house.run(asked.changed(only=Report.of(log="any", only={"user": "badge B-1"}).only))
+    whole = house.run(asked.changed(only=Report.of(log="any", only={"user": "B-1 (badge)"}).only))
     assert whole.table.total.cells == (2,)
 
 

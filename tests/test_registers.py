@@ -93,7 +93,7 @@ def counted(w: Workspace, log: str = "doors", *by: str, measure: str = "count", 
 def test_a_name_means_who_held_it_then(house: Workspace) -> None:
     """Validity ends with its day; two of one label are told apart; the unresolved stay as kind and text."""
     assert counted(house, "doors", "user") == {
-        "Mira Vale": 2, "badge 77": 1, "Jon Ash (2)": 1, "Jon Ash (3)": 1, "badge 1400": 1, "badge 9999": 1,
+        "Mira Vale": 2, "77 (badge)": 1, "Jon Ash (2)": 1, "Jon Ash (3)": 1, "1400 (badge)": 1, "9999 (badge)": 1,
         "(none)": 1,
     }  # fmt: skip
     assert counted(house, "calls", "user") == {"Jon Ash (2)": 1, "Mira Vale": 1}
@@ -127,7 +127,7 @@ def test_a_filter_means_the_identity_by_any_of_its_names(house: Workspace) -> No
     for text in ("Mira Vale", "1", "1234"):
         assert counted(house, "doors", "user", only={"user": text}) == {"Mira Vale": 2}
     assert counted(house, "calls", "user", only={"user": "1234"}) == {"Jon Ash (2)": 1}
-    assert counted(house, "doors", "user", only={"user": "9999"}) == {"badge 9999": 1}
+    assert counted(house, "doors", "user", only={"user": "9999"}) == {"9999 (badge)": 1}
     with pytest.raises(RequestError, match=r"user: 'Jon Ash' may mean Jon Ash \(2\) or Jon Ash \(3\); say which"):
         counted(house, "doors", "user", only={"user": "Jon Ash"})
     result = house.run(fermata.Report.of(log="doors", only={"user": "Gone Girl"}))
@@ -238,7 +238,7 @@ def test_finding_people_by_part_of_a_name(house: Workspace) -> None:
     assert [f"{f.last:%m-%d %H:%M}" if f.last else None for f in found] == ["03-12 10:00", "03-15 10:00"]
     assert "badge 1400" in found[1].details
     (unknown,) = house.registers.find("999")
-    assert (unknown.label, unknown.register) == ("badge 9999", "")
+    assert (unknown.label, unknown.register) == ("9999 (badge)", "")
 
 
 def test_a_register_as_of_a_date_is_listed(house: Workspace) -> None:

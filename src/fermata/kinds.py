@@ -55,7 +55,8 @@ KINDS = {
          "diverted": "sent on", "voicemail": "a message was left"},
         cannot="calls made outside this telephone system",
         further={"reach": "internal, national, abroad ...", "charge": "what it costs",
-        "call": "what the records of one call share", "mos": "how well it was understood, 1 to 5"},
+        "call": "what the records of one call share", "group": "the number that rings several telephones",
+        "rang": "the telephones that rang", "mos": "how well it was understood, 1 to 5"},
     ),
     "printing": Kind(
         "print jobs",
@@ -146,7 +147,7 @@ KINDS = {
 
 HEADINGS = {  # kind -> what its device and the other end are called
     "door access": {"device": "Door"},
-    "calls": {"device": "Line", "other": "Number"},
+    "calls": {"device": "Line", "place": "Queue", "other": "Number", "group": "Group number"},
     "printing": {"device": "Printer"},
     "logins": {"device": "Computer", "other": "Address"},
     "software use": {"device": "Computer", "other": "Program"},

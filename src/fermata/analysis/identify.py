@@ -120,7 +120,7 @@ def _identified(engine: Engine, table: Any, lookup: Any) -> Any:
 def _unresolved(text: Any, kind: str) -> Any:
     import ibis
 
-    return ibis.literal(f"{kind} ") + text
+    return text + ibis.literal(f" ({kind})")
 
 
 def _null(lookup: Any, attribute: str) -> Any:

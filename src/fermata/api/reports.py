@@ -122,13 +122,17 @@ class Catalogue:
             lines.append(("Columns", "; ".join(_column(c) for c in report.columns if c.show)))
         if report.must_name:
             lines.append(("Name one", " ".join(f"--only {f}=..." for f in report.must_name)))
-        with contextlib.suppress(RequestError):
-            log = bound(report, self.base.place()).log
-            schema = self.base.place().schemas.get(log)
-            if schema:
-                fields = [f.name for f in schema.fields if f.type in ("text", "tags", "flag")]
-                lines.append(("Narrow by", f"--only FIELD=VALUE with {', '.join(fields)}"))
+        if schema := self.base.place().schemas.get(self.log_of(name)):
+            fields = [f.name for f in schema.fields if f.type in ("text", "tags", "flag")]
+            lines.append(("Narrow by", f"--only FIELD=VALUE with {', '.join(fields)}"))
         return lines
+
+    def log_of(self, name: str) -> str:
+        """The log that a report is about; "" where it is about several, or cannot be run here. Raises UnknownName."""
+        report = self.definition(name)
+        with contextlib.suppress(RequestError):
+            return bound(report, self.base.place()).log
+        return ""
 
     def with_target(self, report: Report, name: str) -> Report:
         """The report with what was done towards a target of `fermata.toml`, what was wanted, and the part of it in per

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Iterable, Iterator
 from typing import Any
@@ -99,17 +100,9 @@ def _log(workspace: Any, before: list[str]) -> str:
     for word in before[1:]:
         if word in workspace.base.schemas:
             return word
-        try:
-            report = workspace.reports.definition(word) if not word.startswith("-") else None
-        except FermataError:
-            continue
-        if report is not None:
-            from fermata.reports.compile.binding import bound
-
-            try:
-                return str(bound(report, workspace.base.place()).log)
-            except FermataError:
-                return ""
+        if not word.startswith("-"):
+            with contextlib.suppress(FermataError):
+                return str(workspace.reports.log_of(word))
     return ""
 
 

@@ -18,7 +18,7 @@ from fermata.reports.definition.wording import column_of
 from fermata.strict import Strict
 from fermata.timeline.lengths import exact
 
-__all__ = ["TargetMap", "target_schemas"]
+__all__ = ["TargetMap", "with_targets"]
 
 HOUR = 3_600_000_000
 Amount = int | float | str
@@ -100,12 +100,10 @@ def _scaled(amount: Amount, kind: str, scale: int) -> int:
         raise RequestError(f"amount {text!r}: write {how}") from None
 
 
-def target_schemas(
-    targets: Mapping[str, TargetMap], schemas: Mapping[str, LogSchema], registers: Any
-) -> dict[str, LogSchema]:
-    """The logs of the targets. Raises ConfigError naming the table that is wrong."""
-    found, problems = {}, []
-    for name, target in targets.items():
+def with_targets(schemas: Mapping[str, LogSchema], config: Any, registers: Any) -> dict[str, LogSchema]:
+    """The logs there are with those of the targets. Raises ConfigError naming the table that is wrong."""
+    found, problems = dict(schemas), []
+    for name, target in config.targets.items():
         try:
             if name in schemas:
                 raise RequestError("there is a log of that name; choose another")

@@ -43,7 +43,7 @@ def inside(request: Presence, place: Workplace) -> Records:
     report = report.changed(ask=None, period=period, columns=different)
     plan = resolve(report, place, now)
     strand = plan.strands[0]
-    if "user" not in strand.schema.by_name or "action" not in strand.schema.by_name:
+    if not {"user", "action"} <= strand.schema.by_name.keys():
         raise RequestError(f"the log {strand.schema.name} has no user or no action, so nobody goes in or out")
     checked = resolve(report.changed(only=(*report.only, Condition("action", "is", (*opening, *closing)))), place, now)
     said = check_values(checked, place, place.source(checked))
@@ -78,15 +78,9 @@ def inside(request: Presence, place: Workplace) -> Records:
     head = dataclasses.replace(
         context_by(plan, place, now, request.digest), title=title, period=words, period_text=words
     )
-    notes = [
-        Note(
-            f"inside is whose last reading is {' or '.join(opening)}; who has none in the {back} before is not "
-            f"looked for",
-            "method",
-        ),
-        *said,
-        *known_beforehand(plan, place),
-    ]
+    told = f"inside is whose last reading is {' or '.join(opening)}"
+    notes = [Note(f"{told}; who has none in the {back} before is not looked for", "method")]
+    notes += [*said, *known_beforehand(plan, place)]
     if extra:
         notes.insert(0, Note(f"{len({r['person'] for r in rows})} people inside", "count"))
     return Records(head.title, head, tuple(columns), listed, len(listed), notes=tuple(notes))

@@ -121,7 +121,7 @@ class Directory:
         labels = register.meant(value, kind(field))
         if len(labels) > 1:
             raise RequestError(f"{field.name}: {value!r} may mean {' or '.join(labels)}; say which")
-        return (labels, True) if labels else ([value, f"{kind(field)} {value}"], False)
+        return (labels, True) if labels else ([value, f"{value} ({kind(field)})"], False)
 
 
 def kind(field: Field) -> str:

@@ -17,7 +17,7 @@ from fermata.archive import Archive
 from fermata.archive.shelf import Shelf
 from fermata.config.computed_fields import with_computed
 from fermata.config.derived_logs import derived_schemas
-from fermata.config.targets import target_schemas
+from fermata.config.targets import with_targets
 from fermata.config.viewers import Known, view_of
 from fermata.config.workspace_file import Config
 from fermata.engines.embedded import DuckEngine
@@ -112,8 +112,7 @@ class Base:
         """What each log's events hold, derived ones and computed fields included. Raises ConfigError."""
         zone, registers = self.config.workspace.zone, self.whole_directory
         stored = with_computed(self.stored_schemas, self.config.computed, registers, tuple(self.config.derived))
-        derived = derived_schemas(self.config.derived, stored, zone, registers)
-        derived |= target_schemas(self.config.targets, derived, registers)
+        derived = with_targets(derived_schemas(self.config.derived, stored, zone, registers), self.config, registers)
         return with_computed(derived, self.config.computed, registers, tuple(stored))
 
     @functools.cached_property

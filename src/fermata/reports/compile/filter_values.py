@@ -345,7 +345,7 @@ def _read_outside(
     where: str,
 ) -> list[Note]:
     field = strand.schema.field(condition.field)
-    nobody = {f"{kind(field)} {text}": text for text in texts}
+    nobody = {f"{text} ({kind(field)})": text for text in texts}
     instead = Condition(field.name, "is", tuple(nobody))
     chosen = strand.selection
     only = tuple(instead if c == condition else c for c in chosen.only)

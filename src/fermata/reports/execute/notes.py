@@ -157,8 +157,8 @@ def of_table(plan: Plan, table: Table) -> list[Note]:
     kinds = {lookup.field: lookup.kind for s in plan.strands for lookup in s.lookups}
     for i, dimension in enumerate(plan.by):
         if dimension.name in kinds:
-            mark = f"{kinds[dimension.name]} "
-            unknown = {r.keys[i] for r in body if isinstance(r.keys[i], str) and r.keys[i].startswith(mark)}
+            mark = f" ({kinds[dimension.name]})"
+            unknown = {r.keys[i] for r in body if isinstance(r.keys[i], str) and r.keys[i].endswith(mark)}
             if unknown:
                 named = ", ".join(sorted(unknown)[:3]) + (" ..." if len(unknown) > 3 else "")
                 notes.append(

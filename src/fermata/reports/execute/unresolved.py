@@ -32,7 +32,7 @@ def unresolved(plan: Plan, source: Any) -> tuple[list[ColumnDef], list[tuple[Any
     for lookup in strand.lookups:
         stored = strand.schema.field(lookup.field).stored
         written = here[f"{stored}__written"]
-        kept = here.filter(here[stored] == _literal(f"{lookup.kind} ") + written)
+        kept = here.filter(here[stored] == written + _literal(f" ({lookup.kind})"))
         total = kept.finish_utc.delta(kept.start_utc, unit="microsecond").sum().cast("int64")
         grouped = kept.group_by(name=kept[f"{stored}__written"]).aggregate(
             n=kept.count(), time=total, last=kept.start_utc.max()
