@@ -110,7 +110,7 @@ class PagePart:
 @dataclass(frozen=True, slots=True)
 class Page:
     """Several answers under one title. `verdict` sums up what is expected of the parts; "" where nothing is. With
-    `breaks` each part begins a page of its own.
+    `breaks` each part begins a page of its own; `layout` says how many parts stand beside each other in each row.
     """
 
     title: str
@@ -119,6 +119,7 @@ class Page:
     verdict: str = ""
     notes: tuple[Note, ...] = ()
     breaks: bool = False
+    layout: tuple[int, ...] = ()
 
     @property
     def in_order(self) -> bool:

@@ -18,6 +18,7 @@ from fermata.outputs.formats import ISO, clean, people
 from fermata.outputs.grid import Grid, of
 from fermata.outputs.heading import exactly, made_by, subtitle
 from fermata.outputs.html.embed import PACKED, chunks, coded, packed, safe
+from fermata.outputs.html.parts import NARROW, Point, Tile, bars, points, tiles, widths
 from fermata.outputs.writing import Progress
 from fermata.reports.definition.display import Display
 from fermata.reports.execute.drill_down import behind
@@ -57,6 +58,11 @@ class Section:
     chunks: Iterator[str] | None = None
     charts: tuple[str, str, str] | None = None
     grouped: bool = False
+    tiles: list[Tile] = field(default_factory=list)
+    points: list[Point] | None = None
+    barred: int = -1
+    aside: bool = False  # the table is folded, since the chart shows it
+    share: int = 1  # by how many its row is shared
 
 
 def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> None:
@@ -144,13 +150,17 @@ def _sections(item: Answer, how: Display, progress: Progress) -> Iterator[Sectio
         yield _section(1, None, item, how, progress)
         return
     said: set[str] = set()
+    shares = [] if item.breaks else widths(item.layout, [narrow(p.item) for p in item.parts])
     for number, part in enumerate(item.parts, 1):
         verdict = None if part.verdict is None else clean(part.verdict or "in order")
         if part.item is None:
-            yield Section(number, clean(part.title), verdict=verdict, impossible=clean(part.note))
+            share = shares[number - 1] if shares else 1
+            yield Section(number, clean(part.title), verdict=verdict, impossible=clean(part.note), share=share)
             continue
         made = _section(number, part.title, part.item, how, progress)
         made.verdict = verdict
+        made.share = shares[number - 1] if shares else 1
+        made.lines = [line for line in made.lines if not line.startswith(item.context.period)]
         if not item.breaks:
             made.notes = [n for n in made.notes if n not in said]
             made.folded = [n for n in made.folded if n not in said]
@@ -163,18 +173,35 @@ def _section(number: int, title: str | None, item: RunResult | Records, how: Dis
     said = f" ({', '.join(grid.said)})" if grid.said else ""
     lines = [*([grid.each] if grid.each else []), *subtitle(grid.context)]
     made = Section(number, clean((title or grid.title) + said), [clean(line) for line in lines], rows=len(grid))
-    made.notes = [clean(n) for n in grid.notes if n.weight == "figures"]
-    made.folded = [clean(n) for n in grid.notes if n.weight != "figures"]
+    tiled = isinstance(item, RunResult) and item.report.charted[0] == "tiles"
+    if tiled:  # what the columns keep is said once, with the other notes
+        made.lines = [clean(n.partition(" (")[0]) for n in grid.notes if n.kind == "compared"]
+    made.notes = [clean(n) for n in grid.notes if n.weight == "figures" and not tiled]
+    made.folded = [clean(n) for n in grid.notes if n.weight != "figures" or tiled]
+    if tiled:
+        made.folded.insert(0, clean(grid.context.filters))
     made.heads, made.above = _heads(grid)
+    made.points = points(item)
     if grid.total > len(grid):
         made.notes.insert(0, f"{grid.total - len(grid):,} more rows are not shown")
     if isinstance(item, Records) or len(grid) > IN_PAGE:
         _listed(made, item, grid, how, progress)
         return made
     _tabled(made, item, grid)
-    made.charts = _charts(item, how)
+    if tiled:
+        made.tiles = tiles(item, grid)
+    elif made.barred < 0 or title is None or item.report.chart:
+        made.charts = _charts(item, how)
+        made.aside = title is not None and made.charts is not None and len(grid.heads) > NARROW
     progress(len(grid))
     return made
+
+
+def narrow(item: RunResult | Records | None) -> bool:
+    """Whether a part has room beside another."""
+    if isinstance(item, RunResult):
+        return len(item.plan.by) + len(item.table.measures) <= NARROW and item.report.charted[0] != "tiles"
+    return isinstance(item, Records) and points(item) is None and len(item.columns) <= NARROW
 
 
 def _headings(grid: Grid) -> list[str]:
@@ -205,10 +232,15 @@ def _tabled(made: Section, item: RunResult, grid: Grid) -> None:
     """
     lines, rows = grid.lines(), grid.rows
     figures = _figures(made, item, grid)
+    ranked = bars(item, grid)
+    made.barred, parts = ranked if ranked else (-1, [])
+    left = iter(parts)
     groups = grid.depth > 1 and any(level == 1 for level, _ in rows)
     body: dict[str, Any] | None = None
     for n, ((level, _), texts) in enumerate(zip(rows, lines, strict=True)):
-        cells = [{"text": t, "figure": figures.get((n, c))} for c, t in enumerate(texts)]
+        cells: list[dict[str, Any]] = [{"text": t, "figure": figures.get((n, c))} for c, t in enumerate(texts)]
+        if ranked and level == grid.depth:
+            cells[made.barred]["bar"] = round(100 * next(left, 0.0), 1)
         if level == 0 and grid.depth:
             made.total = cells
             continue

@@ -38,6 +38,7 @@ WATCHED = {  # kind of log -> what of it is held against everybody's own usual
     "door access": ("refused",),
     "logins": ("failed",),
 }
+RANKS = ("Limit", "Unusual", "Wrong file", "No data", "Changed", "Unfinished", "Rejected", "Gap")  # by consequence
 Point = tuple[str, str, int | None, str, str]
 
 
@@ -60,13 +61,12 @@ def attention(request: Attention, place: Workplace) -> Records:
             *_unusual(log, place, now, stretch),
         ]
     points += _over_limits(place, now, stretch)
-    order = ("wrong file", "over a limit", "unfinished", "stale", "gap", "rejected", "changed", "unusual")
-    points.sort(key=lambda p: (order.index(p[0]), p[1]))
-    rows = tuple((what, log, count, look, words) for what, log, count, words, look in points)
+    points.sort(key=lambda p: (RANKS.index(p[0]), -(p[2] or 0), p[1]))
+    rows = tuple(points)
     head = _head(report, stretch, now, "What needs attention")
     columns: tuple[ColumnDef, ...] = (
         ColumnDef("what", "What"), ColumnDef("log", "Where"), ColumnDef("count", "Count", "number"),
-        ColumnDef("look", "To look at it"), ColumnDef("words", "In words"),
+        ColumnDef("words", "In words"), ColumnDef("look", "To look at it", "command"),
     )  # fmt: skip
     notes = [
         Note(
@@ -79,6 +79,11 @@ def attention(request: Attention, place: Workplace) -> Records:
     if not points:
         notes.insert(0, Note("nothing needs attention", "count"))
     return Records(head.title, head, columns, rows, len(rows), notes=tuple(notes))
+
+
+def _of(n: int, one: str) -> str:
+    """The word for one thing or for several."""
+    return one if n == 1 else f"{one}s"
 
 
 def _count(report: Report, place: Workplace, now: datetime) -> int:
@@ -98,10 +103,10 @@ def _unfinished(log: str, place: Workplace, now: datetime, stretch: Stretch) -> 
         return
     period = _period(stretch)
     if isinstance(schema.derivation, Pairing):
-        for which, said in (("unfinished", "no closing found"), ("no opening", "a closing without an opening")):
+        for which, said in (("unfinished", "without a closing"), ("no opening", "that only closed")):
             if n := _count(Report.of(log=log, period=period, only={"pairing": which}), place, now):
                 yield (
-                    "unfinished",
+                    "Unfinished",
                     log,
                     n,
                     said,
@@ -116,10 +121,10 @@ def _unfinished(log: str, place: Workplace, now: datetime, stretch: Stretch) -> 
         here = table.filter((table.start_utc >= start) & (table.start_utc < end) & table.finish_utc.isnull())
         if n := engine.run(here.aggregate(n=here.count())).column(0)[0].as_py():
             yield (
-                "unfinished",
+                "Unfinished",
                 log,
                 n,
-                "no finish: not added to any time",
+                "without a finish, in no total of time",
                 f"fermata events {log} --only finish= --period '{stretch.text}'",
             )
 
@@ -128,7 +133,7 @@ def _stale(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Itera
     """A log whose last record lies longer ago than it was ever silent, and gaps in the period."""
     extent = place.extent(log)
     if extent is None:
-        yield "stale", log, None, "holds nothing yet", f"fermata import {log}"
+        yield "No data", log, None, "holds nothing yet", f"fermata import {log}"
         return
     quiet = now - extent[1]
     if quiet > QUIET and stretch.end > extent[1] and quiet > (longest := _longest(log, place)):
@@ -137,15 +142,15 @@ def _stale(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Itera
             f"last record {stamp(extent[1], tz)[:16]}, never before silent for more than "
             f"{span(longest // timedelta(seconds=1) * 1_000_000)}"
         )
-        yield "stale", log, None, said, f"fermata import {log}"
+        yield "No data", log, None, said, f"fermata import {log}"
     found = [g for g in gaps(log, place) or () if g.start < stretch.end and g.end > stretch.start]
     if found:
         most = max(found, key=lambda g: g.length)
         said = (
-            f"the longest from {stamp(most.start, stretch.calendar.zone)[:16]}, "
+            f"{_of(len(found), 'gap')}, the longest from {stamp(most.start, stretch.calendar.zone)[:16]}, "
             f"{span(most.length // timedelta(seconds=1) * 1_000_000)}"
         )
-        yield "gap", log, len(found), said, f"fermata survey {log} --part gaps"
+        yield "Gap", log, len(found), said, f"fermata survey {log} --part gaps"
 
 
 def _longest(log: str, place: Workplace) -> timedelta:
@@ -162,7 +167,13 @@ def _longest(log: str, place: Workplace) -> timedelta:
 def _rejected(log: str, place: Workplace) -> Iterator[Point]:
     state = place.counted(log)
     if n := sum(f.rejected for f in state.files.values() if str(f.import_no) not in state.corrected):
-        yield "rejected", log, n, "records that could not be read as mapped", f"fermata survey {log} --part rejects"
+        yield (
+            "Rejected",
+            log,
+            n,
+            f"{_of(n, 'record')} could not be read as mapped",
+            f"fermata survey {log} --part rejects",
+        )
 
 
 def _changed(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
@@ -171,7 +182,7 @@ def _changed(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Ite
     if schema.kind == "changes" and place.extent(log):
         if n := _count(Report(log=log, period=_period(stretch)), place, now):
             yield (
-                "changed",
+                "Changed",
                 log,
                 n,
                 "changes made by administrators",
@@ -182,10 +193,10 @@ def _changed(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Ite
         here = [v for v in old if stretch.start <= v["start_utc"].replace(tzinfo=UTC) < stretch.end]
         if here:
             yield (
-                "changed",
+                "Changed",
                 log,
                 len(here),
-                "entries replaced or deleted afterwards",
+                "replaced or deleted afterwards",
                 f"fermata report edited-entries --period '{stretch.text}'",
             )
 
@@ -200,11 +211,10 @@ def _unusual(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Ite
     found = unusual(watched, stretch, place, now)
     if found.rows:
         worst = max(found.rows, key=lambda r: r[2])
-        words = (
-            f"days with far more {'/'.join(actions)} than one's own usual; the most: {worst[0]}, {worst[1]}: {worst[2]}"
-        )
+        days = f"{_of(len(found.rows), 'day')} with far more {'/'.join(actions)} than one's own usual"
+        words = f"{days}; the most: {worst[0]}, {worst[1]}: {worst[2]}"
         yield (
-            "unusual",
+            "Unusual",
             log,
             len(found.rows),
             words,
@@ -218,7 +228,7 @@ def _over_limits(place: Workplace, now: datetime, stretch: Stretch) -> Iterator[
         try:
             report = place.definition(name)
         except RequestError as e:
-            yield "wrong file", name, None, str(e).splitlines()[0], "fermata archive check"
+            yield "Wrong file", name, None, str(e).splitlines()[0], "fermata archive check"
             continue
         if not (report.warn or report.checks) or report.parts or report.ask or report.listing or report.register_name:
             continue
@@ -227,7 +237,7 @@ def _over_limits(place: Workplace, now: datetime, stretch: Stretch) -> Iterator[
         except RequestError:
             continue  # the report says so itself when it is asked for
         for note in failed(found.notes):
-            yield "over a limit", name, None, note, f"fermata report {name}"
+            yield "Limit", name, None, note, f"fermata report {name}"
 
 
 def covered(request: Coverage, place: Workplace) -> Records:

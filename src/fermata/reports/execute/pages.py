@@ -70,7 +70,7 @@ def page(request: requests.Page, place: Workplace) -> Page:
     if nowhere := set.intersection(*aside):
         raise RequestError(f"{report.title or 'this page'}: no part of it can be narrowed by '{min(nowhere)}'")
     head = _head(request, parts, place)
-    return Page(head.title, head, tuple(parts), _verdict(parts))
+    return Page(head.title, head, tuple(parts), _verdict(parts), layout=report.layout)
 
 
 def noted(item: RunResult | Records, notes: Iterable[Note]) -> RunResult | Records:
