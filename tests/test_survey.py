@@ -112,7 +112,7 @@ def test_what_fields_hold(hall: Workspace) -> None:
     assert rows["tags"][3] > 3
     assert "QUILLMERE\\" in rows["user_written"][4]
     records = dict(survey.part("overview").rows)["Records"]
-    assert records == "21,305 read = 21,304 stored + 0 duplicate + 1 rejected + 0 skipped"
+    assert records == "21,305 read = 21,304 stored + 1 rejected"
     (reject,) = survey.part("rejects").rows
     assert reject[4] == "pages: 'n/a' is not a number without decimals"
     with pytest.raises(UnknownName, match="there is no part 'field' of a survey; did you mean 'fields'"):

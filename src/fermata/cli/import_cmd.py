@@ -6,7 +6,7 @@ import sys
 import time
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 import click
 
@@ -29,6 +29,7 @@ QUIET = 2.0  # seconds before progress is worth a line
 )
 @click.option("--corrected", is_flag=True, help="The files put right what was rejected so far.")
 @click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
+@click.option("--files", "by_file", is_flag=True, help="A line for each file also where all logs are imported.")
 @click.option("--list", "listed", is_flag=True, help="List the imports made, oldest first.")
 @click.pass_context
 def command(
@@ -39,6 +40,7 @@ def command(
     complete: str,
     corrected: bool,
     wait: float,
+    by_file: bool,
     listed: bool,
 ) -> None:
     """Import FILES into LOG, or the files its patterns match; without LOG, those of every log.
@@ -63,18 +65,85 @@ def command(
         "complete": complete,
         "corrected": corrected,
         "wait": wait,
-        "progress": _Progress(),
     }
     sources = [sys.stdin.buffer if str(f) == "-" else f for f in files]
-    if log:
-        ctx.exit(0 if _one(workspace, log, sources, said) else 1)
-    failed = [name for name in workspace.archive.logs if not _one_of_all(workspace, name, said)]
+    with _Progress() as progress:
+        said["progress"] = progress
+        if log:
+            ctx.exit(0 if _one(workspace, log, sources, said, _Lines()) else 1)
+        shown = _Lines() if by_file else _Table(workspace.archive.logs)
+        failed = [name for name in workspace.archive.logs if not _one_of_all(workspace, name, said, shown)]
+        shown.end()
     if failed:
         common.note(f"not imported as a whole: {', '.join(failed)}; all other logs are")
         ctx.exit(1)
 
 
-def _one_of_all(workspace: Any, name: str, said: dict[str, Any]) -> bool:
+class _Lines:
+    """What became of each file, a line each."""
+
+    def show(self, name: str, outcomes: list[Any]) -> None:
+        """The lines of a log."""
+        for outcome in outcomes:
+            click.echo(f"{name}  {told(outcome)}")
+        if not outcomes:
+            click.echo(f"{name}  nothing new")
+
+    def end(self) -> None:
+        """Nothing is left to say."""
+
+
+class _Table:
+    """What became of each log, a row each under one heading, and the total; only what is not zero."""
+
+    def __init__(self, names: list[str]) -> None:
+        self.width = max((len(n) for n in names), default=0)
+        self.begun = self.rejected = False
+        self.sums = [0, 0, 0]
+
+    def show(self, name: str, outcomes: list[Any]) -> None:
+        """The row of a log."""
+        files = [o.file for o in outcomes if o.file]
+        figures = [len(files), sum(f.read for f in files), sum(f.stored for f in files)]
+        self.sums = [a + b for a, b in zip(self.sums, figures, strict=True)]
+        self.rejected = self.rejected or any(f.rejected for f in files)
+        known = sum(o.unchanged is not None for o in outcomes)
+        rest = [f"{known:,} known file{'s' * (known != 1)}"] if known else []
+        self.row(name, figures, [*rest, *_apart(files)] if outcomes else ["nothing new"])
+
+    def row(self, name: str, figures: list[int], rest: list[str]) -> None:
+        """A row, below the heading."""
+        if not self.begun:
+            self.begun = True
+            click.secho(f"{'Log':<{self.width}}  {'Files':>5}  {'Records':>9}  {'Stored':>9}", bold=sys.stdout.isatty())
+        files, read, stored = figures
+        line = f"{name:<{self.width}}  {files:>5,}  {read:>9,}  {stored:>9,}  {', '.join(rest)}"
+        click.echo(line.rstrip())
+
+    def end(self) -> None:
+        """The total, and where rejects are listed."""
+        if self.begun:
+            self.row("All", self.sums, [])
+        if self.rejected:
+            common.note("rejected records, with their reasons: fermata survey LOG --part rejects")
+
+
+def _apart(files: list[Any]) -> list[str]:
+    """What of some files was not simply stored, in words."""
+    skipped: dict[str, int] = {}
+    for f in files:
+        for why, n in f.skipped.items():
+            skipped[why] = skipped.get(why, 0) + n
+    counts = (
+        ("replaced", sum(f.replaced for f in files)), ("duplicate", sum(f.duplicate for f in files)),
+        ("rejected", sum(f.rejected for f in files)), ("deleted", sum(f.deleted for f in files)),
+        ("possible repeats kept", sum(f.possible_repeats for f in files)),
+        ("at a clock change", sum(f.twice + f.never for f in files)),
+    )  # fmt: skip
+    return [*(f"{n:,} {what}" for what, n in counts if n), *(f"{n:,} {why}" for why, n in skipped.items())]
+
+
+def _one_of_all(workspace: Any, name: str, said: dict[str, Any], shown: _Lines | _Table) -> bool:
     """Imports what a log's patterns match; whether all went well. What goes wrong stops no other log."""
     from fermata.errors import ArchiveBusy, FermataError
 
@@ -84,7 +153,7 @@ def _one_of_all(workspace: Any, name: str, said: dict[str, Any]) -> bool:
                 f"{name}: no files match {', '.join(workspace.archive.mapping(name).files) or '(no patterns given)'}"
             )
             return True
-        return _one(workspace, name, [], said)
+        return _one(workspace, name, [], said, shown)
     except ArchiveBusy:
         raise
     except FermataError as e:
@@ -92,24 +161,22 @@ def _one_of_all(workspace: Any, name: str, said: dict[str, Any]) -> bool:
         return False
 
 
-def _one(workspace: Any, name: str, sources: list[Any], said: dict[str, Any]) -> bool:
+def _one(workspace: Any, name: str, sources: list[Any], said: dict[str, Any], shown: _Lines | _Table) -> bool:
     """Imports into one log and says what became of each file; whether all went well."""
     from fermata.errors import FilesFailed
 
     well = True
     try:
         outcomes = workspace.archive.import_log(name, sources, **said)
-        if not outcomes:
-            click.echo(f"{name}  nothing new")
     except FilesFailed as e:
         well, outcomes = False, e.done
         for problem in e.problems:
             common.note(f"{name}: not imported: {problem}")
-    for outcome in outcomes:
-        click.echo(f"{name}  {told(outcome)}")
+    if outcomes or well:
+        shown.show(name, outcomes)
     rejected = sum(o.file.rejected for o in outcomes if o.file)
     limit = workspace.archive.mapping(name).reject_limit
-    if rejected:
+    if rejected and isinstance(shown, _Lines):
         common.note(f"{name}: {rejected:,} rejected, listed by: fermata survey {name} --part rejects")
     if limit is not None and rejected > limit:
         common.note(f"{name}: more rejected records than its reject_limit of {limit:,}")
@@ -123,10 +190,11 @@ def told(outcome: Any) -> str:
         return f"{outcome.path}: already imported (import {outcome.unchanged.import_no}), nothing to do"
     f = outcome.file
     parts = [f"{f.stored:,} stored", *([f"{f.replaced:,} replaced"] if f.replaced else [])]
-    parts += [f"{f.duplicate:,} duplicate", f"{f.rejected:,} rejected"]
+    parts += [f"{n:,} {what}" for what, n in (("duplicate", f.duplicate), ("rejected", f.rejected)) if n]
     skipped = ", ".join(f"{n:,} {why}" for why, n in f.skipped.items())
-    parts.append(f"{sum(f.skipped.values()):,} skipped" + (f" ({skipped})" if skipped else ""))
-    text = f"{f.path}: {f.read:,} read = {' + '.join(parts)}; {f.events:,} events"
+    parts += [f"{sum(f.skipped.values()):,} skipped ({skipped})"] if skipped else []
+    text = f"{f.path}: {f.read:,} read = {' + '.join(parts)}"
+    text += f"; {f.events:,} events" if f.events != f.stored else ""
     if outcome.replaces:
         text += f"; replaces file {', '.join(map(str, outcome.replaces))}"
     if f.deleted:
@@ -141,13 +209,30 @@ def told(outcome: Any) -> str:
 
 
 class _Progress:
-    """Progress on standard error: a line every few seconds, none for a quick import."""
+    """Progress on standard error: on a terminal a line that moves, elsewhere a line every few seconds, none for a quick
+    import.
+    """
 
     def __init__(self) -> None:
         self.said = time.monotonic()
+        self.status: Any = None
+
+    def __enter__(self) -> Self:
+        if sys.stderr.isatty():
+            from rich.console import Console
+
+            self.status = Console(stderr=True).status("importing ...")
+            self.status.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self.status:
+            self.status.stop()
 
     def __call__(self, text: str) -> None:
-        if "another import" in text or time.monotonic() - self.said > QUIET:
+        if self.status:
+            self.status.update(text)
+        elif "another import" in text or time.monotonic() - self.said > QUIET:
             self.said = time.monotonic()
             click.echo(text, err=True)
 

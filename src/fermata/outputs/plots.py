@@ -10,10 +10,9 @@ from typing import Any
 
 from fermata.outputs.canvas import Drawing
 from fermata.outputs.drawing import OTHER
+from fermata.outputs.labels import named, short
 
 __all__ = ["DARK", "LIGHT", "PLOTS", "Look"]
-
-ROOM, LETTERS = 16, 110  # names of times that fit side by side when turned, letters of names that do unturned
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,31 +97,6 @@ def _low(found: Drawing) -> float:
     return min((v for line in found.figures for v in line if v is not None), default=0.0)
 
 
-def _named(axes: Any, names: tuple[str, ...]) -> None:
-    """Names along the bottom: all where they fit, else every so many, long ones turned."""
-    fitting = max(ROOM, LETTERS // max(map(len, names), default=1))
-    step = math.ceil(len(names) / fitting) if len(names) > fitting and _alike(names) else 1
-    places = range(0, len(names), step)
-    longest = max((len(names[i]) for i in places), default=0)
-    turned = longest * len(places) > LETTERS
-    axes.set_xticks(list(places), [_short(names[i]) for i in places])
-    if turned:
-        axes.tick_params(axis="x", labelrotation=45)
-        for text in axes.get_xticklabels():
-            text.set_horizontalalignment("right")
-            text.set_rotation_mode("anchor")
-    axes.set_xlim(-0.6, len(names) - 0.4)
-
-
-def _alike(names: tuple[str, ...]) -> bool:
-    """Whether the names are times, of which some may be left out without loss."""
-    return all(n[:1].isdigit() for n in names)
-
-
-def _short(name: str, most: int = 28) -> str:
-    return name if len(name) <= most else name[: most - 1] + "…"
-
-
 def _legend(axes: Any, found: Drawing, look: Look) -> None:
     if len(found.series) > 1:
         from matplotlib.patches import Patch
@@ -135,7 +109,7 @@ def _legend(axes: Any, found: Drawing, look: Look) -> None:
         )  # fmt: skip
         for text in shown.get_texts():
             text.set_color(look.ink)
-            text.set_text(_short(text.get_text()))
+            text.set_text(short(text.get_text()))
 
 
 def _gone(line: tuple[Any, ...]) -> list[float]:
@@ -193,7 +167,7 @@ def stacked(axes: Any, found: Drawing, look: Look) -> None:
 
 def _finish(axes: Any, found: Drawing, look: Look) -> None:
     _unknown(axes, found, look)
-    _named(axes, found.names)
+    named(axes, found.names)
     _scaled(axes, look, _low(found))
     _legend(axes, found, look)
 
@@ -211,7 +185,7 @@ def line(axes: Any, found: Drawing, look: Look) -> None:
         if last is not None and name:
             ends.append((values[last], last, name, colour))
     _unknown(axes, found, look)
-    _named(axes, found.names)
+    named(axes, found.names)
     _scaled(axes, look, _low(found))
     _ended(axes, ends, len(found.names))
 
@@ -228,7 +202,7 @@ def _ended(axes: Any, ends: list[tuple[float, int, str, str]], count: int) -> No
     for value, _, name, colour in sorted(ends):
         at = max(value, at + apart)
         axes.annotate(
-            _short(name, 22), (count - 1, at), xytext=(8, 0), textcoords="offset points", va="center", fontsize=8,
+            short(name, 22), (count - 1, at), xytext=(8, 0), textcoords="offset points", va="center", fontsize=8,
             color=colour,
             annotation_clip=False,
         )  # fmt: skip
@@ -253,7 +227,7 @@ def ranked(axes: Any, found: Drawing, look: Look) -> None:
     colours = [look.other if n.startswith(OTHER) else look.series[0] for n in found.names]
     bars = axes.barh(range(len(values)), values, color=colours, height=0.68)
     _hatched(bars, found, look)
-    axes.set_yticks(range(len(values)), [_short(n, 44) for n in found.names])
+    axes.set_yticks(range(len(values)), [short(n, 44) for n in found.names])
     axes.invert_yaxis()
     axes.set_ylim(len(values) - 0.4, -0.6)
     axes.set_xticks([])
@@ -289,7 +263,7 @@ def share(axes: Any, found: Drawing, look: Look) -> None:
         axes.plot([1.35], [y], "s", color=colour, markersize=9, clip_on=False)
         part = f"{100 * value / total:.1f} %" if total else "0 %"
         axes.text(
-            1.5, y, f"{part}   {_short(name, 40)}   {text}", va="center", fontsize=9, color=look.ink, clip_on=False
+            1.5, y, f"{part}   {short(name, 40)}   {text}", va="center", fontsize=9, color=look.ink, clip_on=False
         )
 
 
@@ -316,8 +290,8 @@ def heat(axes: Any, found: Drawing, look: Look) -> None:
                 colour = look.ground if strength > 0.55 else look.soft if not value else look.ink
                 axes.text(x, y, text, ha="center", va="center", fontsize=6.5, color=colour)
     axes.set_ylim(len(found.series) - 0.5, -0.5)
-    axes.set_yticks(range(len(found.series)), [_short(s) for s in found.series])
-    _named(axes, tuple(n.removesuffix(":00") for n in found.names))
+    axes.set_yticks(range(len(found.series)), [short(s) for s in found.series])
+    named(axes, tuple(n.removesuffix(":00") for n in found.names))
     axes.spines["bottom"].set_visible(False)
 
 
@@ -349,7 +323,7 @@ def timeline(axes: Any, found: Drawing, look: Look) -> None:
                 _faded(axes, s, room, y, look)
     _midnights(axes, first, last, look)
     axes.set_ylim(len(found.lanes) - 0.4, -0.6)
-    axes.set_yticks(range(len(found.lanes)), [_short(lane.name, 36) for lane in found.lanes])
+    axes.set_yticks(range(len(found.lanes)), [short(lane.name, 36) for lane in found.lanes])
     axes.set_xlim(date2num(first - room), date2num(last + room))
     locator = AutoDateLocator(maxticks=8)
     axes.xaxis.set_major_locator(locator)

@@ -161,11 +161,10 @@ def _overview(look: _Look) -> Made:
     for f in files:
         for why, n in f.skipped.items():
             skipped[why] = skipped.get(why, 0) + n
-    said = [f"{n:,} {what}" for what, n in fates.items() if n or what != "replaced"]
-    said += [
-        f"{sum(skipped.values()):,} skipped"
-        + (f" ({', '.join(f'{n:,} {w}' for w, n in skipped.items())})" if skipped else "")
-    ]
+    said = [f"{n:,} {what}" for what, n in fates.items() if n or what == "stored"]
+    if skipped:
+        reasons = ", ".join(f"{n:,} {w}" for w, n in skipped.items())
+        said.append(f"{sum(skipped.values()):,} skipped ({reasons})")
     held = look.place.held(look.log)
     open_rejects = sum(f.rejected for f in files if str(f.import_no) not in state.corrected)
     older = [f for f in files if f.mapping != look.place.mappings[look.log]]
