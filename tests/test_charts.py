@@ -134,7 +134,7 @@ def test_gaps_are_gaps_and_zero_is_zero(make: Maker) -> None:
     assert looks == [(True, False), (False, True), (False, False), (False, True), *[(True, False)] * 3]
 
 
-@pytest.mark.parametrize("kind", [k for k in CHARTS if k != "timeline"])
+@pytest.mark.parametrize("kind", [k for k in CHARTS if k not in ("timeline", "tiles")])
 def test_every_kind_draws(hall: Workspace, kind: str) -> None:
     """Each kind of the same figures gives a figure whose labels lie within it."""
     answer = hall.run(Report.of(**CALLS, by="device", across="action")).answer

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from fermata.archive.shelf import Item
-from fermata.deliveries import shelf_view
+from fermata.deliveries import index, shelf_view
 from fermata.deliveries.outcome import Sent
 from fermata.deliveries.progress import History
 from fermata.proof import verify
@@ -54,6 +54,12 @@ class KeptRuns:
     def table(self, *, gone: bool = False) -> Records:
         """What is on the shelf, the latest first; with `gone`, what was, too."""
         return shelf_view.table(self.base, gone=gone)
+
+    def publish(self, folder: Path, *, delivery: str = "") -> list[str]:
+        """Puts what is on the shelf (of one delivery, where given) into a folder, with a page that leads to it; nothing
+        that was made for one recipient or viewer. The names of what is new. Raises DataError.
+        """
+        return index.publish(self.base, folder, delivery=delivery)
 
     def facts(self, number: int) -> list[tuple[str, str]]:
         """What an item was made of and what was done with it, as (what, words). Raises RequestError."""

@@ -60,7 +60,7 @@ def command(
         raise click.UsageError("--complete-to, --complete and --corrected need the LOG they are about")
     if corrected and not files:
         raise click.UsageError("--corrected needs the FILES that put the rejects right")
-    said = {
+    said: dict[str, Any] = {
         "complete_to": common.read_now(complete_to, workspace.config.workspace.zone),
         "complete": complete,
         "corrected": corrected,
@@ -140,7 +140,8 @@ def _apart(files: list[Any]) -> list[str]:
         ("possible repeats kept", sum(f.possible_repeats for f in files)),
         ("at a clock change", sum(f.twice + f.never for f in files)),
     )  # fmt: skip
-    return [*(f"{n:,} {what}" for what, n in counts if n), *(f"{n:,} {why}" for why, n in skipped.items())]
+    told = [*(f"{n:,} {what}" for what, n in counts if n), *(f"{n:,} {why}" for why, n in skipped.items())]
+    return [*told, *dict.fromkeys(f.inferred for f in files if f.inferred)]
 
 
 def _one_of_all(workspace: Any, name: str, said: dict[str, Any], shown: _Lines | _Table) -> bool:

@@ -64,6 +64,19 @@ def copy(ctx: click.Context, item: int, folder: Path, name: str) -> None:
         common.note(f"written: {path}")
 
 
+@command.command(name="publish")
+@click.argument("folder", type=click.Path(path_type=Path, file_okay=False))
+@click.option("--delivery", default="", metavar="NAME", help="Only what this delivery made.")
+@click.pass_context
+def publish(ctx: click.Context, folder: Path, delivery: str) -> None:
+    """Put what is on the shelf into FOLDER, with a page that leads to it; for a share or any web server.
+
+    Nothing that was made for one recipient or viewer. What the shelf keeps no longer is removed from there.
+    """
+    names = common.open_workspace(ctx).shelf.publish(folder, delivery=delivery)
+    common.note(f"written: {folder / 'index.html'}, {len(names):,} new file{'s' * (len(names) != 1)}")
+
+
 @command.command(name="send")
 @click.argument("item", type=int)
 @click.option("--mail", multiple=True, metavar="ADDRESS", help="To whom; several.")

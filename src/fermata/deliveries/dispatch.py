@@ -138,7 +138,7 @@ def composed(
         if unsaid := [link for link in links if link not in text]:  # a text of one's own that leaves them out
             text = "\n".join([text.rstrip(), "", *unsaid, ""])
         inside = shelf.folder(item.number) / FRAGMENT
-        tables = inside.read_text(encoding="utf-8") if parcel.how == "in the text" and inside.exists() else ""
+        tables = inside.read_text(encoding="utf-8") if inside.exists() and not target.text else ""
         letter = mail.Letter(subject, text, templates.page(said, text if target.text else "", tables), tuple(attached))
         yield letter, mail.message(settings, target, parcel.shown, parcel.copied, letter, parcel.identity, at)
 

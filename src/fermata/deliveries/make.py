@@ -136,13 +136,14 @@ class Maker(Pass):
         )
         forms = [*delivery.formats]
         keep = delivery.keep
+        in_text = self._in_text(delivery) or (any(t.mail for t in delivery.to) and snapshot.small(made.answer))
         item = snapshot.keep(
             self.shelf, base, made, forms, stem,
             until=None if keep == "ever" else self.now + (self.now - ago(keep, self.now,
             zone(self.base.config.workspace.zone))),
             changes={**delivery.set, **({"period": delivery.period} if delivery.period else {})},
             scope=part.scope if part else None,
-            fragment=self._in_text(delivery), body=any(t.webhook for t in delivery.to),
+            fragment=in_text, body=any(t.webhook for t in delivery.to),
             author=f"delivery {run.delivery}", delivery=run.delivery, planned=fingerprint.utc(run.planned), part=value,
             by_hand=run.by_hand,
         )  # fmt: skip

@@ -30,8 +30,8 @@ __all__ = ["Delivery", "OnlyIf", "Split", "Target"]
 
 
 class Target(Strict):
-    """Where a result goes: by `mail`, into a `folder`, or to a `webhook`. `subject`, `text`
-    and `name` are templates.
+    """Where a result goes: by `mail`, into a `folder` (with `index`, a page there leads to all that is in it), or to a
+    `webhook`. `subject`, `text` and `name` are templates.
     """
 
     mail: tuple[str, ...] = ()
@@ -45,6 +45,7 @@ class Target(Strict):
     folder: str = ""
     name: str = "{{ delivery }}-{{ dates }}{% if part %}-{{ part }}{% endif %}"
     keep: int = Field(default=0, ge=0)
+    index: bool = False
     webhook: str = ""
     token_env: str = ""
     token_file: str = ""

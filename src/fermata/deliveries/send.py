@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from fermata.archive.shelf import Item
-from fermata.deliveries import dispatch, shelf_view, timetable
+from fermata.deliveries import dispatch, index, shelf_view, timetable
 from fermata.deliveries.dispatch import Parcel
 from fermata.deliveries.make import Maker
 from fermata.deliveries.model import Delivery, Target
@@ -208,6 +208,8 @@ class Sender(Maker):
         key = (run.delivery, parcel.item.part, parcel.to[0])
         outcomes = dispatch.hand_over(self.base, parcel, left, self.now, self.history.placed.get(key, ()))
         self._outcome(run, parcel, [(o.state, o.why, o.to or left) for o in outcomes])
+        if parcel.target.index and any(o.state == "sent" for o in outcomes):
+            index.write(self.base, self.base.path / parcel.target.folder, index.of_folder(self.base, parcel.target))
         told = []
         for o in outcomes:
             why = f"{o.why}{' (again: it was in doubt whether it had arrived)' if again else ''}"

@@ -35,20 +35,21 @@ PAGE = f"""\
 <style>td, th {{ padding: 3px 20px 3px 0 }} table {{ border-collapse: collapse; margin: 0 0 1em }}</style></head>
 <body style="font: 15px/1.5 system-ui, sans-serif; color: {INK}; background: #ffffff; max-width: 60em; margin: 20px">
 {{% if own %}}{{% for line in own.strip().splitlines() %}}{{{{ line }}}}<br>
-{{% endfor %}}{{% elif not tables %}}<h1 style="font-size: 20px; line-height: 1.25; margin: 0">\
+{{% endfor %}}{{% else %}}<h1 style="font-size: 20px; line-height: 1.25; margin: 0">\
 {{{{ title }}}}{{% if part %}}: {{{{ part }}}}{{% endif %}}</h1>
 <p style="margin: 2px 0 16px; color: {SOFT}">{{{{ period }}}} ({{{{ zone }}}})\
 {{% if view and view != part %}}<br>{{{{ view }}}}{{% endif %}}</p>
 {{% if verdict %}}<p style="margin: 0 0 16px"><strong>{{{{ verdict }}}}</strong></p>{{% endif %}}
-{{% if figures %}}<table style="border-collapse: collapse; margin: 0 0 16px">\
+{{% if figures and not tables %}}<table style="border-collapse: collapse; margin: 0 0 16px">\
 {{% for label, figure in figures.items() %}}<tr><td style="padding: 4px 28px 4px 0; border-bottom: 1px solid {LINE}; \
 color: {SOFT}">{{{{ label }}}}</td><td style="padding: 4px 0; border-bottom: 1px solid {LINE}; text-align: right; \
 font-size: 17px; font-weight: 600; font-variant-numeric: tabular-nums">{{{{ figure }}}}</td></tr>
 {{% endfor %}}</table>{{% endif %}}
+{{{{ tables }}}}
 {{% for link in links %}}<p style="margin: 0 0 8px"><a href="{{{{ link }}}}">{{{{ link }}}}</a></p>{{% endfor %}}
 {{% if notes %}}<ul style="padding-left: 18px; margin: 0; color: {SOFT}; font-size: 13px">\
 {{% for note in notes %}}<li>{{{{ note }}}}</li>
-{{% endfor %}}</ul>{{% endif %}}{{% endif %}}{{{{ tables }}}}
+{{% endfor %}}</ul>{{% endif %}}{{% endif %}}
 </body></html>
 """
 VALUES = (

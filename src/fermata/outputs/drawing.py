@@ -56,7 +56,7 @@ def of(answer: Answer, how: Display = ISO, kind: str = "", column: str = "") -> 
         return timeline(answer, column)
     if kind == "timeline":
         raise RequestError("a timeline draws events, not figures: fermata events LOG --output FILE.svg")
-    asked = tuple(a if a != "none" else "" for a in answer.report.charted)
+    asked = tuple(a if a not in ("none", "tiles") else "" for a in answer.report.charted)
     if not answer.table.body:
         raise RequestError(f"{answer.context.title}: there is nothing to draw; no row fits")
     ones = _columns(answer, column or asked[1])

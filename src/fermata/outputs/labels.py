@@ -65,4 +65,5 @@ def _alike(names: tuple[str, ...]) -> bool:
 
 
 def short(name: str, most: int = 28) -> str:
+    """The name, cut with a mark where it is longer."""
     return name if len(name) <= most else name[: most - 1] + "…"

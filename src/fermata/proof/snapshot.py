@@ -29,9 +29,10 @@ from fermata.timeline.zones import zone
 from fermata.workspace.base import Base
 from fermata.workspace.place import Place
 
-__all__ = ["Made", "empty", "keep", "made", "read_definition", "stretch_of"]
+__all__ = ["Made", "empty", "keep", "made", "read_definition", "small", "stretch_of"]
 
 MOST_NOTES = 12
+SMALL_ROWS, SMALL_COLUMNS = 30, 8
 A = TypeVar("A", bound=RunResult | Records | Page)
 
 
@@ -115,6 +116,16 @@ def _made_at(answer: A, at: datetime) -> A:
     return dataclasses.replace(answer, context=context)
 
 
+def small(answer: Answer) -> bool:
+    """Whether it is one table that has room in a message."""
+    if isinstance(answer, Page):
+        return False
+    if isinstance(answer, Records):
+        return 0 < answer.total <= SMALL_ROWS and len(answer.columns) <= SMALL_COLUMNS
+    rows, columns = len(answer.table.rows), len(answer.table.dimensions) + len(answer.table.measures)
+    return 0 < rows <= SMALL_ROWS and columns <= SMALL_COLUMNS
+
+
 def empty(answer: Answer) -> bool:
     """Whether there is nothing in it: no row, or only zeros."""
     if isinstance(answer, Page):
@@ -168,7 +179,7 @@ def keep(
         if fragment:
             from fermata.outputs import html
 
-            (target / FRAGMENT).write_text(html.fragment(run.answer, how), encoding="utf-8")
+            (target / FRAGMENT).write_text(html.fragment(run.answer, how, headed=False), encoding="utf-8")
         return facts(base, run, changes or {}, scope, how)
 
     return shelf.keep(make, title=run.answer.context.title, at=run.at, until=until, **more)

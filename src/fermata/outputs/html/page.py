@@ -105,8 +105,10 @@ def kept(item: Answer, how: Display = ISO) -> int | None:
     return most if most < len(item.rows) else None
 
 
-def fragment(item: Answer, how: Display = ISO) -> str:
-    """The answer for a notebook: plain tables without a script, long ones cut with a count."""
+def fragment(item: Answer, how: Display = ISO, *, headed: bool = True) -> str:
+    """The answer for a notebook or a mail: plain tables without a script, long ones cut with a count; without `headed`,
+    a single one has no title of its own and no notes.
+    """
     items = [(p.title, p.item) for p in item.parts] if isinstance(item, Page) else [(None, item)]
     told = []
     for title, one in items:
@@ -123,7 +125,7 @@ def fragment(item: Answer, how: Display = ISO) -> str:
                 "more": max(grid.total, len(grid)) - len(lines), "notes": [clean(n) for n in grid.notes],
             }
         )  # fmt: skip
-    return str(_template("fragment.html.jinja").render(parts=told))
+    return str(_template("fragment.html.jinja").render(parts=told, headed=headed or len(told) > 1))
 
 
 @functools.cache
