@@ -17,7 +17,7 @@ from fermata._version import __version__
 
 if TYPE_CHECKING:
     from fermata.analysis.filters import between, empty, like, words
-    from fermata.api.adhoc import read
+    from fermata.api.adhoc import build, read
     from fermata.api.question import Question
     from fermata.api.result import Result
     from fermata.api.workspace import Workspace
@@ -40,6 +40,7 @@ __all__ = [
     "Workspace",
     "__version__",
     "between",
+    "build",
     "empty",
     "like",
     "open",
@@ -52,6 +53,7 @@ _PLACES = {
     "empty": "fermata.analysis.filters",
     "like": "fermata.analysis.filters",
     "words": "fermata.analysis.filters",
+    "build": "fermata.api.adhoc",
     "read": "fermata.api.adhoc",
     "Question": "fermata.api.question",
     "Result": "fermata.api.result",

@@ -6,6 +6,7 @@ FermataError                   base of all; `exit_code` is what the command line
 │   └── ConfigError            a TOML file is wrong: every problem of the file at once
 └── DataError                  the data, the archive or the engine failed: exit code 1
     ├── SourceError (OSError)  a log file cannot be read as declared
+    │   ├── NoSuchFile (FileNotFoundError)  a file that is not there
     │   └── FilesFailed        some files of an import could not be read; the others are imported
     ├── ArchiveBusy            another import is running
     ├── ArchiveDamaged         the archive does not hold what its manifest says
@@ -25,6 +26,7 @@ __all__ = [
     "DataError",
     "FermataError",
     "FilesFailed",
+    "NoSuchFile",
     "RequestError",
     "SourceError",
     "TooLarge",
@@ -91,6 +93,10 @@ class DataError(FermataError):
 
 class SourceError(DataError, OSError):
     """A log file cannot be read as its mapping declares."""
+
+
+class NoSuchFile(SourceError, FileNotFoundError):
+    """A file that is to be read is not there."""
 
 
 class FilesFailed(SourceError):

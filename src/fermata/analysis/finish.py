@@ -82,7 +82,8 @@ def _with_totals(plan: Plan, keys: list[Key]) -> list[Key]:
 
 def _dimension(plan: Plan, dimension: Dimension) -> Column:
     field = None if dimension.calendar else plan.strands[0].schema.field(dimension.name)
-    return Column(dimension.name, dimension.label, "dimension", "text" if field is None else field.type)
+    unit = dimension.unit if dimension.kind == "unit" and field is None else ""
+    return Column(dimension.name, dimension.label, "dimension", "text" if field is None else field.type, unit)
 
 
 def _across(plan: Plan, figures: Figures) -> list[Any]:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from datetime import date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from fermata.analysis.filters import conditions
+from fermata.errors import RequestError
 from fermata.reports.definition.report import Report
 
 if TYPE_CHECKING:
@@ -27,7 +29,7 @@ class Asked(Protocol):
         """The events that a report's filters keep."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Question:
     """Which events of a log, during which period, grouped how, measured how.
 
@@ -38,9 +40,16 @@ class Question:
     workspace: Asked
     report: Report
 
-    def during(self, period: str) -> Question:
-        """Only this period, in any form periods are written in; relative ones stay relative."""
-        return self._with(period=period)
+    def during(self, period: str | date, until: date | None = None) -> Question:
+        """Only this period, in any form periods are written in; relative ones stay relative. Or a date, or an instant;
+        with `until`, from the one to the other: a date is included, an instant is not.
+        """
+        if isinstance(period, str):
+            return self._with(period=period)
+        last = until if until is not None else period
+        if isinstance(period, datetime) and until is None:
+            raise RequestError(f"during({period}): an instant needs until, where the period ends")
+        return self._with(period=f"{_written(period)}/{_written(last)}")
 
     def only(self, **values: Any) -> Question:
         """Keeps events whose fields have one of the values; several fields must all hold. `""` or None is empty."""
@@ -113,6 +122,12 @@ class Question:
 
         return records_frame(self.workspace.listing(self.report, limit))
 
+    def batches(self) -> Iterator[Any]:
+        """The events as Arrow record batches, one after the other: a long listing is never whole in memory."""
+        from fermata.api.tabular import Listing
+
+        return Listing.of(self.workspace.listing(self.report)).batches()
+
     def to_pandas(self) -> Any:
         """The answer's rows of the finest level as a pandas table."""
         return self.run().to_pandas()
@@ -120,6 +135,18 @@ class Question:
     def to_arrow(self) -> Any:
         """The answer's rows of the finest level as an Arrow table."""
         return self.run().to_arrow()
+
+    def to_polars(self) -> Any:
+        """The answer's rows of the finest level as a polars table."""
+        return self.run().to_polars()
+
+    def to_dicts(self) -> list[dict[str, Any]]:
+        """The answer's rows of the finest level as dictionaries."""
+        return self.run().to_dicts()
+
+    def figure(self, of: str | None = None, **at: str) -> Any:
+        """One figure of the answer, as in `Result.figure`."""
+        return self.run().figure(of, **at)
 
     def save(self, path: str | Path, **display: Any) -> Path:
         """Writes the answer in the form of the file's ending; further arguments are display choices (`clock=12`)."""
@@ -135,5 +162,17 @@ class Question:
     def __str__(self) -> str:
         return str(self.run())
 
+    def __repr__(self) -> str:
+        asked = self.report
+        words = [asked.log, *([asked.period] if asked.period != "all" else [])]
+        words += [f"by {', '.join(asked.by)}"] if asked.by else []
+        words += [str(asked.selection)] if asked.selection.conditions else []
+        return f"<Question {'; '.join(words)}>"
+
     def _with(self, **changes: Any) -> Question:
         return Question(self.workspace, self.report.changed(**changes))
+
+
+def _written(at: date) -> str:
+    """A date or instant as periods are written; a naive one is on the clock of the question's zone."""
+    return at.isoformat()

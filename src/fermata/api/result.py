@@ -5,35 +5,38 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import timedelta
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 from fermata import outputs
 from fermata.analysis.plan import Cell
 from fermata.analysis.table import Table
+from fermata.api.tabular import Listing, Tabular, whole
 from fermata.errors import RequestError
 from fermata.notes import Note
-from fermata.outputs import parquet
 from fermata.outputs.formats import ISO
-from fermata.outputs.writing import bare
+from fermata.proof import fingerprint
 from fermata.reports.compile.request import behind
 from fermata.reports.definition.display import Display
 from fermata.reports.execute import listing as listings
 from fermata.reports.execute.answer import execute
-from fermata.reports.result import Answer, Context, Page, Records, RunResult
+from fermata.reports.result import Answer, Context, Page, Records, RunResult, described
+from fermata.timeline.zones import local, zone
 from fermata.workspace.place import Place
 
 __all__ = ["Result", "records_frame"]
 
 
-@dataclass(frozen=True)
-class Result:
+@dataclass(frozen=True, eq=False, repr=False)
+class Result(Tabular):
     """A finished run: a table of figures, a listing, or a page of several. Printing it shows what the command line
     shows.
     """
 
     answer: Answer
-    place: Place
+    place: Place | None
     display: Display = ISO
 
     @property
@@ -116,27 +119,11 @@ class Result:
         return found if base else dataclasses.replace(found, figure=self.cell(of=of, at=at))
 
     def _behind(self, cell: Cell, limit: int | None) -> Records:
+        if self.place is None:
+            raise RequestError("this result was kept apart from its workspace; run it again to see the events")
         found = execute(behind(self.data, cell, self.place, limit), self.place)
         assert isinstance(found, Records)
         return found
-
-    def to_arrow(self) -> Any:
-        """The rows of the finest level as an Arrow table: durations in microseconds, times in the report's zone, money
-        exact; subtotals left out.
-
-        Columns are called by their headings, those of a listing by the fields' names. Raises RequestError for figures
-        below each other and for a page whose parts differ.
-        """
-        import pyarrow as pa
-
-        named = isinstance(self.answer, Records)
-        return pa.concat_tables(t for _, t in parquet.tables(self.answer, bare(self.display), named=named))
-
-    def to_pandas(self) -> Any:
-        """The same as a pandas table: timedelta64, datetime64 with the report's zone, nullable Int64 and boolean,
-        Decimal for money.
-        """
-        return frame(self.to_arrow())
 
     def chart(self, kind: str = "", of: str = "") -> Any:
         """A Matplotlib figure of the result: `kind` bar, stacked, ranked, line, area, share, heat map or timeline (what
@@ -154,27 +141,44 @@ class Result:
         how = self.display.merged(Display.of(**display))
         return outputs.save(self.answer, Path(path), form, how)
 
-    def __str__(self) -> str:
-        from fermata.outputs import text
+    def figure(self, of: str | None = None, **at: str) -> Any:
+        """One figure as Python has it (a duration as timedelta, a time with the zone, money as Decimal): a column by
+        heading or measure (the first by default), a group by dimension: `figure("Refused", place="Library")`. Raises
+        UnknownName.
+        """
+        value = self.cell(of=of, at={k.replace("__", "."): v for k, v in at.items()})
+        column = self.data.plan.columns[listings.cell_of(self.data, {}, of).column]
+        kind, _, scale = column.kind
+        if value is None:
+            return None
+        if kind in ("duration", "mean duration"):
+            return timedelta(microseconds=value)
+        if kind in ("money", "decimal"):
+            return Decimal(value).scaleb(-scale)
+        return local(value, zone(self.context.zone)) if kind == "time" else value
 
-        return text.render(self.answer, self.display)
+    def _shown(self) -> tuple[Answer, Display]:
+        return self.answer, self.display
 
-    def _repr_html_(self) -> str:
-        from fermata.outputs import html
+    def __repr__(self) -> str:
+        return described(self.answer).replace(type(self.answer).__name__, "Result", 1)
 
-        return html.fragment(self.answer, self.display)
+    def __eq__(self, other: object) -> bool:
+        """Whether the other has the same figures of the same request."""
+        if not isinstance(other, Result):
+            return NotImplemented
+        same = self.context.plan == other.context.plan
+        return same and fingerprint.figures(self.answer) == fingerprint.figures(other.answer)
 
-
-def frame(table: Any) -> Any:
-    """An Arrow table as a pandas one, whole numbers and flags nullable."""
-    import pandas as pd
-    import pyarrow as pa
-
-    return table.to_pandas(types_mapper={pa.int64(): pd.Int64Dtype(), pa.bool_(): pd.BooleanDtype()}.get)
+    def __reduce__(self) -> tuple[Any, tuple[Answer, None, Display]]:
+        answer: Answer = self.answer
+        if isinstance(answer, RunResult):
+            answer = dataclasses.replace(answer, place=None)
+        elif isinstance(answer, Records):
+            answer = whole(answer)
+        return Result, (answer, None, self.display)  # what was read stays, where it was read from does not
 
 
 def records_frame(records: Records) -> Any:
     """A listing as a pandas table, times in the report's zone."""
-    import pyarrow as pa
-
-    return frame(pa.concat_tables(t for _, t in parquet.tables(records, Display(), named=True)))
+    return Listing.of(records).to_pandas()

@@ -16,6 +16,7 @@ from fermata.api.registers import Registers
 from fermata.api.reports import Catalogue, Reports
 from fermata.api.result import Result
 from fermata.api.shelf import KeptRuns
+from fermata.api.tabular import Listing
 from fermata.config.workspace_file import CONFIG, Config, load
 from fermata.errors import NotForViewers, RequestError
 from fermata.people.evacuation import Clearing
@@ -80,7 +81,7 @@ def clock_of(now: datetime | None) -> Clock:
     return lambda: now
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class ViewerWorkspace:
     """A workspace to ask: what a viewer has, and the part of a workspace that changes nothing."""
 
@@ -131,13 +132,14 @@ class ViewerWorkspace:
         """Runs the report kept under `name` with some keys changed for this run: `period="last month"`."""
         return self.run(self.reports.definition(name).changed(**changes))
 
-    def run(self, report: Report, *, explain: bool = False, limit: int | None = None) -> Result:
-        """Runs a report. With `explain`, the result says what each filter took away; `limit` is the most events of a
-        listing.
+    def run(self, report: Report | str, *, explain: bool = False, limit: int | None = None) -> Result:
+        """Runs a report, or the one of a name. With `explain`, the result says what each filter took away; `limit` is
+        the most events of a listing.
         """
-        return self._result(report, Asking(limit=limit, explained=explain))
+        asked = self.reports.definition(report) if isinstance(report, str) else report
+        return self._result(asked, Asking(limit=limit, explained=explain))
 
-    def listing(self, report: Report, limit: int | None = None, *, skip: int = 0, **layout: Any) -> Records:
+    def listing(self, report: Report, limit: int | None = None, *, skip: int = 0, **layout: Any) -> Listing:
         """The events a report's filters keep in its period, oldest first unless the layout says otherwise.
 
         `layout` has the keys of `[listing]`: fields, second, sort, numbers, totals, most, overlapping. The groups,
@@ -156,7 +158,7 @@ class ViewerWorkspace:
             self.base.known(chosen["log"])
         return self._result(Report.of(**{"ask": "trail", **chosen}), Asking(limit=limit, name=name, field=field))
 
-    def inside(self, log: str, *, at: datetime | None = None, **asked: Any) -> Records:
+    def inside(self, log: str, *, at: datetime | None = None, **asked: Any) -> Listing:
         """Who is inside at an aware instant (now): whose last reading in `log` in the `back` ("24 hours") before it is
         an entry.
 
@@ -168,7 +170,7 @@ class ViewerWorkspace:
 
     def contacts(
         self, log: str | Report, person: str, *, within: str = "15 minutes", at: str = "place", **chosen: Any
-    ) -> Records:
+    ) -> Listing:
         """Who was at the same place (the field `at`) as `person`, no more than `within` apart ("0" for at once).
 
         `period`, `only`, `without`, `any_of` narrow the events of the log as in a report; or they are those of a report
@@ -179,7 +181,7 @@ class ViewerWorkspace:
         asked = report.changed(ask=Ask(what="contacts", within=within, at=at))
         return self._records(asked, Asking(name=person, field="user"))
 
-    def unusual(self, report: Report, *, unit: str = "day", history: int = 28, factor: float = 2.0) -> Records:
+    def unusual(self, report: Report, *, unit: str = "day", history: int = 28, factor: float = 2.0) -> Listing:
         """Units of the report's period with more of its first column than `factor` times what is usual for the same
         group.
         """
@@ -207,10 +209,14 @@ class ViewerWorkspace:
         place = self.base.place()
         return Result(self._answer(report, asking, place), place, self.config.display.merged(report.display))
 
-    def _records(self, report: Report, asking: Asking) -> Records:
+    def _records(self, report: Report, asking: Asking) -> Listing:
         found = self._answer(report, asking, self.base.place())
         assert isinstance(found, Records)
-        return found
+        return Listing.of(found)
+
+    def __repr__(self) -> str:
+        viewer = f", seen by {self.base.viewer}" if self.base.viewer else ""
+        return f"<Workspace {self.config.workspace.name or self.path.name!r}: {len(self.base.schemas)} logs{viewer}>"
 
     if not TYPE_CHECKING:  # what is not there is found when types are checked, too
 
@@ -234,7 +240,7 @@ WRITING = {  # what a viewer's workspace does not have
 }  # fmt: skip
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Workspace(ViewerWorkspace):
     """A workspace, opened by `fermata.open`.
 

@@ -15,7 +15,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import IO, Any
 
-from fermata.errors import SourceError
+from fermata.errors import NoSuchFile, SourceError
 
 __all__ = ["in_order", "members", "on_disk", "plain_name", "unpacked"]
 
@@ -54,7 +54,8 @@ def unpacked(path: Path, scratch: Path) -> Iterator[Path]:
         inner = archive.open("rb") if archive == path else None
         head = inner.read(4) if inner else b""
     except OSError as e:
-        raise SourceError(f"{path}: cannot be read: {e.strerror}") from None
+        wrong = NoSuchFile if isinstance(e, FileNotFoundError) else SourceError
+        raise wrong(f"{path}: cannot be read: {e.strerror}") from None
     if inner:
         inner.close()
     if archive == path and not head.startswith((GZIP, ZSTD)):

@@ -289,8 +289,11 @@ def _named(row: Any, width: int, how: Display) -> list[str]:
     return shown + [""] * (width - len(shown))
 
 
+DATED = ("day", "month")  # units whose names are those of days
+
+
 def _dimensions(table: Table) -> list[Head]:
-    return [Head(c.name, c.label, "text") for c in table.dimensions]
+    return [Head(c.name, c.label, "text", unit=c.unit if c.unit in DATED else "") for c in table.dimensions]
 
 
 def _across(result: RunResult, table: Table, said: tuple[str, ...], how: Display) -> Grid:

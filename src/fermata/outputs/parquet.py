@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from datetime import date
 from decimal import Decimal
 from typing import IO, Any
 
@@ -11,7 +12,7 @@ from fermata.analysis.finish import NONE_SHOWN
 from fermata.errors import RequestError
 from fermata.outputs.delimited import grids, headings
 from fermata.outputs.formats import local
-from fermata.outputs.grid import Grid, Head
+from fermata.outputs.grid import DATED, Grid, Head
 from fermata.outputs.json import context_of
 from fermata.outputs.writing import Progress, bare
 from fermata.reports.definition.display import Display
@@ -78,6 +79,8 @@ def schema(grid: Grid, *, titled: bool = False, named: bool = False) -> Any:
 def _type(head: Head, zone_name: str) -> Any:
     import pyarrow as pa
 
+    if head.kind == "text" and head.unit in DATED:
+        return pa.date32()
     if head.kind == "mixed":
         raise RequestError("figures below each other have no one type; ask for measures across")
     return {
@@ -111,7 +114,9 @@ def _column(values: Any, head: Head, grid: Grid, keep: list[int]) -> Any:
     if head.kind == "time":
         tz = zone(grid.context.zone)
         held = [None if v is None else local(v, tz) for v in held]
-    if head.kind == "text":
+    if head.kind == "text" and head.unit in DATED:
+        held = [None if v is None else date.fromisoformat(v if head.unit == "day" else f"{v}-01") for v in held]
+    elif head.kind == "text":
         held = [None if v is None else str(v) for v in held]
     return pa.array(held, kind)
 

@@ -17,7 +17,18 @@ from fermata.reports.definition.report import Report
 ALL = "all data"  # whose view: nobody's in particular
 UNEXAMINED = "nothing examined"  # the verdict of a check that had nothing to look at
 
-__all__ = ["ALL", "UNEXAMINED", "Answer", "ColumnDef", "Context", "Page", "PagePart", "Records", "RunResult"]
+__all__ = [
+    "ALL",
+    "UNEXAMINED",
+    "Answer",
+    "ColumnDef",
+    "Context",
+    "Page",
+    "PagePart",
+    "Records",
+    "RunResult",
+    "described",
+]
 
 
 class ColumnDef(NamedTuple):
@@ -52,7 +63,7 @@ class Context:
     clock: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class RunResult:
     """A finished run. `notes` are what a reader must know; `steps` what each filter took away, if asked for; `place` is
     where its events are, as they were then.
@@ -64,10 +75,13 @@ class RunResult:
     context: Context
     notes: tuple[Note, ...]
     steps: tuple[tuple[str, tuple[Step, ...]], ...] = ()
-    place: Any = field(default=None, repr=False, compare=False)
+    place: Any = field(default=None, compare=False)
+
+    def __repr__(self) -> str:
+        return described(self)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class Records:
     """The events behind a figure. `total` counts all there are.
 
@@ -85,7 +99,10 @@ class Records:
     figure: Any = None
     notes: tuple[Note, ...] = field(default=())
     second: tuple[str, ...] = ()
-    earlier: Sequence[tuple[Any, ...]] = field(default=(), compare=False, repr=False)
+    earlier: Sequence[tuple[Any, ...]] = field(default=(), compare=False)
+
+    def __repr__(self) -> str:
+        return described(self)
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,7 +124,7 @@ class PagePart:
         return "" if self.verdict is None else f"[{self.verdict or 'in order'}] "
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class Page:
     """Several answers under one title. `verdict` sums up what is expected of the parts; "" where nothing is. With
     `breaks` each part begins a page of its own; `layout` says how many parts stand beside each other in each row.
@@ -120,6 +137,9 @@ class Page:
     notes: tuple[Note, ...] = ()
     breaks: bool = False
     layout: tuple[int, ...] = ()
+
+    def __repr__(self) -> str:
+        return described(self)
 
     @property
     def in_order(self) -> bool:
@@ -140,3 +160,15 @@ class Page:
 
 
 Answer = RunResult | Records | Page
+
+
+def described(answer: Answer) -> str:
+    """An answer in a line: what it is, how large, for when."""
+    if isinstance(answer, Page):
+        size = f"{len(answer.parts)} parts"
+    elif isinstance(answer, RunResult):
+        size = f"{len(answer.table.body):,} rows, {len(answer.table.measures)} columns"
+    else:
+        size = f"{answer.total:,} rows"
+    title = answer.title if isinstance(answer, Page | Records) else answer.context.title
+    return f"<{type(answer).__name__} {title!r}: {size}, {answer.context.period}>"

@@ -31,6 +31,9 @@ def _text(field: Any) -> str:
     name = ident(field.name)
     if pa.types.is_list(field.type) or pa.types.is_large_list(field.type):
         return f"array_to_string({name}, ',')"
+    if pa.types.is_duration(field.type):  # kept as whole numbers of its unit; here in seconds
+        scale = {"s": 1, "ms": 10**3, "us": 10**6, "ns": 10**9}[field.type.unit]
+        return f"CAST(CAST({name} AS DECIMAL(38, 9)) / {scale} AS VARCHAR)"
     if pa.types.is_binary(field.type):
         return f"CAST({name} AS VARCHAR)"
     return f"nullif(CAST({name} AS VARCHAR), '')"
