@@ -83,11 +83,16 @@ def _written(table: Any, path: Path) -> Path:
     import pyarrow.parquet as pq
 
     try:
-        columns = [_plain(column) for column in table.columns]
-        pq.write_table(pa.table(columns, names=[str(n) for n in table.column_names]), path)
+        pq.write_table(_all_plain(table), path)
     except pa.ArrowException as e:
         raise SourceError(f"the table cannot be kept: {e}") from None
     return path
+
+
+def _all_plain(table: Any) -> Any:
+    import pyarrow as pa
+
+    return pa.table([_plain(c) for c in table.columns], names=[str(n) for n in table.column_names])
 
 
 def _plain(column: Any) -> Any:
@@ -96,7 +101,7 @@ def _plain(column: Any) -> Any:
 
     if pa.types.is_dictionary(column.type):
         return column.cast(column.type.value_type)
-    if pa.types.is_null(column.type):
+    if pa.types.is_null(column.type) or pa.types.is_string_view(column.type):
         return column.cast(pa.string())
     if pa.types.is_interval(column.type):  # months, days and nanoseconds; a month is no length of time
         values = column.to_pylist()
@@ -121,6 +126,6 @@ def registered(registers: Mapping[str, Any], folder: Path) -> dict[str, Any]:
             path = Path(source).resolve()
         else:
             path = folder / f"register-{name}.csv"
-            pc.write_csv(_table(source), path)
+            pc.write_csv(_all_plain(_table(source)), path)
         found[name] = {"files": str(path), **how}
     return found

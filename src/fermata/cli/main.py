@@ -46,7 +46,7 @@ SECTIONS: dict[str, dict[str, str]] = {  # what one wants to do -> commands, in 
         "shelf": "finished outputs: list, copy, label, send again, drop",
     },
     "Keep safe": {
-        "archive": "verify what is stored, undo an import, delete old events, put small files together",
+        "archive": "verify what is stored, check all files, undo an import, delete old events, ask in SQL",
         "evacuation": "clear a house: who is not accounted for, until nobody is missing",
     },
 }
@@ -58,7 +58,7 @@ GROUPS: dict[str, dict[str, str]] = {  # commands of a group -> module and name
     "register": {"list": "people_cmd:register", "find": "people_cmd:find"},
     "archive": {
         "verify": "shelf_cmd:verify", "undo-import": "remove_cmd:undo_import", "expire": "remove_cmd:expire",
-        "compact": "remove_cmd:compact",
+        "compact": "remove_cmd:compact", "check": "archive_cmd:check", "sql": "archive_cmd:sql",
     },
 }  # fmt: skip
 PLACES = {

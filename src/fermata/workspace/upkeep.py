@@ -16,8 +16,9 @@ from fermata.intake.storing import Progress
 from fermata.reports.definition.report import Report
 from fermata.reports.execute import survey as surveys
 from fermata.reports.result import Records
-from fermata.workspace import importing
+from fermata.workspace import importing, queries
 from fermata.workspace.base import Base
+from fermata.workspace.check import Problem, problems
 
 __all__ = ["Upkeep"]
 
@@ -129,3 +130,21 @@ class Upkeep:
         if held := self.base.tables.get(log):
             return held.whole(record)
         return whole_record(mapping, self.base.archive.snapshot().manifest.log(log), self.base.path, record)
+
+    def sql(self, query: str) -> Any:
+        """The rows of one SELECT over the logs (their events with the names of registers), derived logs and registers
+        (`register_NAME`), as an Arrow table. Raises RequestError.
+
+        >>> hall.archive.sql("SELECT place, count(*) FROM doors GROUP BY place")  # doctest: +SKIP
+        """
+        return queries.asked(self.base, query)
+
+    def tables(self) -> dict[str, list[str]]:
+        """What `sql` can be asked of, each with its columns."""
+        return queries.tables(self.base)
+
+    def check(self) -> list[Problem]:
+        """Every problem of the files of the workspace: reports that could not run, registers that cannot be read,
+        patterns that find no file.
+        """
+        return problems(self.base)

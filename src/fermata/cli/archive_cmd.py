@@ -1,0 +1,86 @@
+"""fermata archive check, fermata archive sql"""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from fermata.cli import common
+
+__all__ = ["check", "sql"]
+
+
+@click.command(name="check")
+@click.pass_context
+def check(ctx: click.Context) -> None:
+    """Read all files of the workspace and list every problem: fermata.toml, registers, viewers, reports, deliveries."""
+    workspace = common.open_workspace(ctx)
+    found = [(p.file, p.words) for p in workspace.archive.check()]
+    for row in workspace.deliveries.table().rows:
+        if isinstance(row[-1], str) and len(row) > 7 and row[-1]:
+            found.append((f"deliveries/{row[0]}.toml", row[-1]))
+    for file, words in found:
+        click.echo(f"{file}: {words}")
+    if found:
+        common.note(f"{len(found):,} problem{'s' * (len(found) != 1)}")
+        ctx.exit(1)
+    common.note("no problem was found")
+
+
+@click.command(name="sql")
+@click.argument("query", required=False)
+@click.option("--output", type=click.Choice(["txt", "csv", "json"]), default="txt", show_default=True, help="The form.")
+@click.pass_context
+def sql(ctx: click.Context, query: str | None, output: str) -> None:
+    """Ask one SELECT of the logs, derived logs and registers; without QUERY, list them with their columns.
+
+    \b
+    fermata archive sql
+    fermata archive sql "SELECT place, count(*) FROM doors WHERE action = 'refused' GROUP BY place"
+    """
+    workspace = common.open_workspace(ctx)
+    if query is None:
+        for name, columns in workspace.archive.tables().items():
+            click.echo(f"{name}: {', '.join(columns)}")
+        return
+    table = workspace.archive.sql(query)
+    if output == "csv":
+        import pyarrow.csv
+
+        pyarrow.csv.write_csv(_texts(table), sys.stdout.buffer)
+    elif output == "json":
+        import json
+
+        for row in table.to_pylist():
+            click.echo(json.dumps(row, ensure_ascii=False, default=str))
+    else:
+        _print(table)
+
+
+def _texts(table: object) -> object:
+    """The table with every column as text that CSV has no type for."""
+    import pyarrow as pa
+
+    assert isinstance(table, pa.Table)
+    columns = [
+        pa.array([None if v is None else str(v) for v in c.to_pylist()], pa.string())
+        if pa.types.is_nested(c.type) or pa.types.is_interval(c.type) or pa.types.is_duration(c.type)
+        else c
+        for c in table.columns
+    ]
+    return pa.table(columns, names=table.column_names)
+
+
+def _print(table: object) -> None:
+    """The rows in columns."""
+    import pyarrow as pa
+
+    from fermata.outputs.formats import clean
+
+    assert isinstance(table, pa.Table)
+    rows = [["" if v is None else clean(str(v)) for v in row.values()] for row in table.to_pylist()]
+    heads = table.column_names
+    widths = [max(len(h), *(len(r[i]) for r in rows)) if rows else len(h) for i, h in enumerate(heads)]
+    for line in (heads, *rows):
+        click.echo("  ".join(f"{text:<{w}}" for text, w in zip(line, widths, strict=True)).rstrip())
