@@ -7,7 +7,6 @@ make a new record altogether; to find that as well, note the head that `verify` 
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import hashlib
 import json
 import os
@@ -17,6 +16,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from fermata.errors import ArchiveDamaged, DataError
+from fermata.locks import held
 
 __all__ = ["Chain", "digest", "follow", "private"]
 
@@ -120,8 +120,7 @@ class Chain:
     @contextlib.contextmanager
     def _held(self) -> Iterator[None]:
         self.path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        with self.path.with_suffix(".lock").open("a") as lock:
-            fcntl.flock(lock, fcntl.LOCK_EX)
+        with held(self.path.with_suffix(".lock")):
             yield
 
 

@@ -3,15 +3,23 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import os
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+from filelock import FileLock, Timeout
+
 from fermata.errors import ArchiveBusy, DataError
 
-__all__ = ["alone"]
+__all__ = ["alone", "held"]
+
+
+@contextlib.contextmanager
+def held(path: Path) -> Iterator[None]:
+    """Holds the lock at `path` while it lasts, after whoever has it. Raises OSError where it cannot be written."""
+    with FileLock(path, thread_local=False):
+        yield
 
 
 @contextlib.contextmanager
@@ -20,33 +28,36 @@ def alone(path: Path, what: str, wait: float, say: Callable[[str], None] = lambd
 
     Waits up to `wait` seconds for another process (saying so through `say`), then raises ArchiveBusy.
     """
+    holder = path.with_name(f"{path.name}.pid")  # beside it: a lock is emptied by who waits for it
+    lock = FileLock(path, thread_local=False)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        lock = path.open("a+")
+        _acquired(lock, holder, what, wait, say)
+        holder.write_text(str(os.getpid()))
     except OSError as e:
+        lock.release()
         raise DataError(f"{path}: cannot be written: {e.strerror}; nothing was done") from None
-    with lock:
-        until, said = time.monotonic() + wait, False
-        while True:
-            try:
-                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                break
-            except OSError:
-                lock.seek(0)
-                holder = lock.read().strip() or "unknown"
-                if time.monotonic() >= until:
-                    raise ArchiveBusy(
-                        f"another {what} (process {holder}) has held the archive for {wait:.0f} s; try again when it "
-                        "is done"
-                        if what == "import"
-                        else f"another {what} (process {holder}) is at work; nothing was done"
-                    ) from None
-                if not said:
-                    say(f"another {what} (process {holder}) is running; waiting up to {wait:.0f} s")
-                    said = True
-                time.sleep(0.1)
-        lock.seek(0)
-        lock.truncate()
-        lock.write(str(os.getpid()))
-        lock.flush()
+    try:
         yield
+    finally:
+        lock.release()
+
+
+def _acquired(lock: FileLock, holder: Path, what: str, wait: float, say: Callable[[str], None]) -> None:
+    """Takes the lock, waiting where another has it. Raises ArchiveBusy, OSError."""
+    until, said = time.monotonic() + wait, False
+    while True:
+        with contextlib.suppress(Timeout):
+            lock.acquire(timeout=0)
+            return
+        other = holder.read_text().strip() if holder.exists() else "unknown"
+        if time.monotonic() >= until:
+            raise ArchiveBusy(
+                f"another {what} (process {other}) has held the archive for {wait:.0f} s; try again when it is done"
+                if what == "import"
+                else f"another {what} (process {other}) is at work; nothing was done"
+            )
+        if not said:
+            say(f"another {what} (process {other}) is running; waiting up to {wait:.0f} s")
+            said = True
+        time.sleep(0.1)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import UTC, timedelta
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -23,7 +23,7 @@ from fermata.reports.definition.display import Display
 from fermata.reports.execute import listing as listings
 from fermata.reports.execute.answer import execute
 from fermata.reports.result import Answer, Context, Page, Records, RunResult, described
-from fermata.timeline.zones import local, zone
+from fermata.timeline.zones import zone
 from fermata.workspace.place import Place
 
 __all__ = ["Result", "records_frame"]
@@ -155,7 +155,8 @@ class Result(Tabular):
             return timedelta(microseconds=value)
         if kind in ("money", "decimal"):
             return Decimal(value).scaleb(-scale)
-        return local(value, zone(self.context.zone)) if kind == "time" else value
+        tz = zone(self.context.zone)
+        return value.replace(tzinfo=UTC).astimezone(tz) if kind == "time" else value
 
     def _shown(self) -> tuple[Answer, Display]:
         return self.answer, self.display

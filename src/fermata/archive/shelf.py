@@ -9,7 +9,6 @@ shelf/000012/run.json   the facts of its run
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import functools
 import json
 import shutil
@@ -23,6 +22,7 @@ from typing import Any
 from fermata.archive.folder import put
 from fermata.chain import Chain, digest, private
 from fermata.errors import ArchiveDamaged, DataError, RequestError
+from fermata.locks import held
 
 __all__ = ["BODY", "FACTS", "FRAGMENT", "Item", "Shelf"]
 
@@ -148,8 +148,7 @@ class Shelf:
 
     @contextlib.contextmanager
     def _numbering(self) -> Iterator[None]:
-        with (self.root / ".lock").open("a") as lock:
-            fcntl.flock(lock, fcntl.LOCK_EX)
+        with held(self.root / ".lock"):
             yield
 
     def label(self, number: int, text: str, at: datetime) -> Item:

@@ -238,10 +238,12 @@ def _interrupts_come_again(lost: sys.UnraisableHookArgs) -> None:
     """An interrupt that falls where Python can only drop it (an object being thrown away) is given once more, a moment
     later.
     """
-    if not (lost.exc_type and issubclass(lost.exc_type, KeyboardInterrupt)):
+    import signal
+
+    known = lost.exc_type and issubclass(lost.exc_type, KeyboardInterrupt) and hasattr(signal, "pthread_kill")
+    if not known:
         sys.__unraisablehook__(lost)
         return
-    import signal
     import threading
 
     again = threading.Timer(0.05, signal.pthread_kill, (threading.main_thread().ident, signal.SIGINT))

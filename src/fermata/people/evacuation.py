@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import contextlib
 import dataclasses
-import fcntl
 import json
 import os
 from collections.abc import Iterable
@@ -23,6 +22,7 @@ from pydantic import Field, field_validator
 from fermata import tomlfile
 from fermata.analysis.filters import Selection
 from fermata.errors import DataError, RequestError, UnknownName
+from fermata.locks import held
 from fermata.notes import Note
 from fermata.people import headcount
 from fermata.people.headcount import Mark, Muster
@@ -283,8 +283,7 @@ class Clearing:
     def _write(self, journal: Path, entry: dict[str, Any]) -> None:
         """One line, on the disk before anybody is told; several writers wait for each other."""
         try:
-            with journal.open("a", encoding="utf-8") as f:
-                fcntl.flock(f, fcntl.LOCK_EX)
+            with held(journal.with_suffix(".lock")), journal.open("a", encoding="utf-8") as f:
                 torn = f.tell() and not journal.read_text(encoding="utf-8").endswith("\n")
                 f.write(("\n" if torn else "") + json.dumps(entry, ensure_ascii=False) + "\n")
                 f.flush()

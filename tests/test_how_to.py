@@ -1,0 +1,41 @@
+"""The twenty jobs of docs/how-to, run as they are written there."""
+
+from __future__ import annotations
+
+import shlex
+import shutil
+from pathlib import Path
+
+import pytest
+
+from fermata.api.workspace import Workspace
+from tests.conftest import DEEP, ROOT, fermata
+
+JOBS = sorted((ROOT / "docs" / "how-to").glob("[a-z]*.md"))
+FEW = ("a-page", "weekly-mail", "share-a-folder", "change-one-thing", "target")
+CODES = {"fermata report payroll-check --period 2026-03": 1}  # its verdict
+
+
+def commands(path: Path) -> list[str]:
+    """The lines of the blocks of a page."""
+    return [line for line in path.read_text().split("```")[1].splitlines() if line]
+
+
+def test_there_are_twenty_jobs_in_few_commands() -> None:
+    """Each is done in at most four commands and stands in the list; no line of prose is over 120 characters."""
+    assert len(JOBS) == 20
+    listed = (ROOT / "docs" / "how-to" / "README.md").read_text()
+    for path in JOBS:
+        assert len(commands(path)) <= 4, path.name
+        assert f"({path.name})" in listed
+        assert all(len(line) <= 120 for line in path.read_text().split("```")[2].splitlines()), path.name
+
+
+@pytest.mark.parametrize("path", [p for p in JOBS if DEEP or p.stem in FEW], ids=lambda p: p.stem)
+def test_a_job_runs_as_written(hall: Workspace, tmp_path: Path, path: Path) -> None:
+    """Every command of it works, one after the other, without a file being opened."""
+    here = tmp_path / "quillmere"
+    shutil.copytree(hall.path, here)
+    for line in commands(path):
+        done = fermata(*shlex.split(line)[1:], cwd=here, code=CODES.get(line, 0))
+        assert done.stdout or done.stderr, line
