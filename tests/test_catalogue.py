@@ -26,7 +26,7 @@ from fermata.reports.execute.listing import PLAIN
 from fermata.timeline.cycles import UNITS
 from tests.conftest import ROOT, Maker, plain, raw, raw_entries
 
-ZONE = ZoneInfo("Europe/Lisbon")
+ZONE = ZoneInfo("Europe/London")
 GIVEN = {"user": "Ada Umberlin", "device": "Score vault", "place": "Library", "other": "+441632960170"}
 READY = entries()
 Rows = list[dict[str, str]]
@@ -54,7 +54,7 @@ def test_every_ready_report_runs_on_the_sample(hall: Workspace, rawly: Raw, name
     for part in result.parts:
         item = part.answer
         assert part.rows or part.context.title in NOTHING_ON_THE_SAMPLE, part.context.title
-        assert part.context.zone == "Europe/Lisbon"
+        assert part.context.zone == "Europe/London"
         assert part.context.period
         if hasattr(item, "table") and part.rows:
             for i, column in enumerate(item.table.measures):

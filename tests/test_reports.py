@@ -5,7 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 from collections import Counter, defaultdict
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -176,7 +176,7 @@ def test_read_without_a_workspace(tmp_path: Path) -> None:
         fermata.read(path, time="When", user="Badge", device="Door", zone="Europe/Lisbon")
         .during("2026").by("month").measure("count").to_pandas()
     )  # fmt: skip
-    assert frame["Month"].tolist() == [f"2026-{m:02d}" for m in range(1, 13)]
+    assert frame["Month"].tolist() == [date(2026, m, 1) for m in range(1, 13)]
     assert frame["Count"].dropna().tolist() == [1, 1]  # the log says nothing of March and later: no zeros there
     with pytest.raises(fermata.UnknownName, match="there is no column 'Wen'"):
         fermata.read(path, time="Wen", zone="UTC")

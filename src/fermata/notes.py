@@ -67,6 +67,8 @@ KINDS: dict[str, NoteKind] = {
         "The columns, groups or filters named are left out.", "Map the field that is named."),
     "rows": NoteKind("figures", "The report keeps only some rows.", "Totals are still of all rows.",
         "Leave out the condition on rows to see all of them."),
+    "safety": NoteKind("figures", "Somebody may be in the house without a reading.", "They are on no list.",
+        "Ask who else was there."),
     "count": NoteKind("explains", "A sum or number of what is listed.", "None.", "Nothing."),
     "compared": NoteKind("figures", "Another period stands beside.", "None; the period and its days are named.",
         "Nothing."),

@@ -9,6 +9,7 @@ from datetime import UTC, timedelta
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from fermata import outputs
 from fermata.analysis.plan import Cell
@@ -23,7 +24,6 @@ from fermata.reports.definition.display import Display
 from fermata.reports.execute import listing as listings
 from fermata.reports.execute.answer import execute
 from fermata.reports.result import Answer, Context, Page, Records, RunResult, described
-from fermata.timeline.zones import zone
 from fermata.workspace.place import Place
 
 __all__ = ["Result", "records_frame"]
@@ -155,7 +155,7 @@ class Result(Tabular):
             return timedelta(microseconds=value)
         if kind in ("money", "decimal"):
             return Decimal(value).scaleb(-scale)
-        tz = zone(self.context.zone)
+        tz = ZoneInfo(self.context.zone)
         return value.replace(tzinfo=UTC).astimezone(tz) if kind == "time" else value
 
     def _shown(self) -> tuple[Answer, Display]:

@@ -78,6 +78,7 @@ class Grid:
     second: tuple[str, ...] = ()
     chart: int = 0
     listing: bool = False
+    large: bool = False
     each: str = ""
     origins: tuple[int, ...] = ()
 
@@ -352,5 +353,5 @@ def _of_records(records: Records, how: Display) -> Grid:
     return Grid(
         records.context, records.title, heads, tuple(places), records.rows, 1, records.notes, records.total, how,
         second=below,
-        listing=True,
+        listing=True, large=records.large,
     )  # fmt: skip

@@ -11,6 +11,7 @@ import contextlib
 import dataclasses
 import json
 import os
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -166,8 +167,9 @@ class Clearing:
         if journal.exists():
             raise RequestError(f"{journal} exists already")
         self._write(
-            journal, {"what": "begun", "since": since.isoformat(), "at": began.isoformat(), "asked": len(found.people)}
-        )
+            journal, {"what": "begun", "since": since.isoformat(), "at": began.isoformat(), "asked": len(found.people),
+                "names": [p.name for p in found.people]}
+        )  # fmt: skip
         return found
 
     def state(self, now: datetime | None = None) -> tuple[Muster, Records]:
@@ -187,15 +189,16 @@ class Clearing:
         asked = self.prepared
         found = self._muster(asked, self._report(asked), since, began, max(at, began), marks)
         title = asked.title or f"Evacuation {self.name}"
-        sheet = headcount.sheet(found, title, self.workspace.place(), max(at, began), since, began)
+        numbers = _numbered(lines[0].get("names", []), found)
+        sheet = headcount.sheet(found, title, self.workspace.place(), max(at, began), since, began, numbers)
         return found, sheet if asked.outer else dataclasses.replace(sheet, notes=(UNSAID, *sheet.notes))
 
     def mark(
         self, names: Iterable[str], by: str, *, note: str = "", undo: bool = False, add: bool = False
     ) -> list[str]:
         """Accounts for people by hand, by whom, now; with `undo`, takes that back. A part of a name will do if one
-        person on the list has it; with `add`, a name that is not on the list (a guest) is put on it. Raises
-        RequestError, with candidates.
+        person on the list has it, and so do the numbers of the list ("3", "3-7"); with `add`, a name that is not on the
+        list (a guest) is put on it. Raises RequestError, with candidates.
         """
         journal = self._open()
         if journal is None:
@@ -204,8 +207,10 @@ class Clearing:
             )
         if not by.strip():
             raise RequestError("say who accounts for them: --by NAME")
-        listed = [p.name for p in self.state()[0].people]
-        found = [self._meant(name, listed, add) for name in names]
+        people = self.state()[0]
+        listed = [p.name for p in people.people]
+        numbers = {n: name for name, n in _numbered(self._lines(journal)[0].get("names", []), people).items()}
+        found = [self._meant(one, listed, add) for name in names for one in _counted(name, numbers)]
         for name in found:
             entry = {
                 "what": "undone" if undo else "marked",
@@ -226,6 +231,21 @@ class Clearing:
             journal, {"what": "ended", "by": by, "at": self.workspace.now().isoformat(), "missing": found[0].missing}
         )
         return found
+
+    def doors(self, log: str) -> list[tuple[str, int, int]]:
+        """The doors of a log with their ways in and out, the most used first: what leads out of the house is one of
+        them. Raises UnknownName.
+        """
+        schema = self.workspace.known(log)
+        at = next((f for f in ("device", "place") if f in schema.by_name), "user")
+        found: dict[str, list[int]] = {}
+        for i, action in enumerate(("in", "out")):
+            asked = Report.of(log=log, period="all", by=[at], columns=["count"], totals=False, only={"action": action})
+            answer = self.workspace.answer(asked)
+            for row in answer.table.body if isinstance(answer, RunResult) else ():
+                if row.keys[0] is not None:
+                    found.setdefault(str(row.shown[0]), [0, 0])[i] = row.cells[0]
+        return sorted(((name, *counts) for name, counts in found.items()), key=lambda d: -(d[1] + d[2]))  # type: ignore[misc]  # two each
 
     def _meant(self, name: str, listed: list[str], add: bool) -> str:
         """The person on the list that a name, any name the register knows, or a part of one means."""
@@ -293,3 +313,20 @@ class Clearing:
 
     def _words(self, at: datetime) -> str:
         return stamp(at, zone(self.workspace.config.workspace.zone))[:16]
+
+
+def _numbered(names: list[str], found: Muster) -> dict[str, int]:
+    """The number of each person: as the list had it at the beginning; who came later, behind."""
+    later = sorted({p.name for p in found.people} - set(names))
+    return {name: n for n, name in enumerate([*names, *later], 1)}
+
+
+def _counted(text: str, numbers: dict[int, str]) -> list[str]:
+    """The names that a number of the list or a range of them means; a name as it is. Raises RequestError."""
+    span = re.fullmatch(r"(\d+)(?:-(\d+))?", text)
+    if span is None:
+        return [text]
+    wanted = range(int(span[1]), int(span[2] or span[1]) + 1)
+    if missing := [n for n in wanted if n not in numbers]:
+        raise RequestError(f"there is no number {missing[0]} on the list; it has {len(numbers)}")
+    return [numbers[n] for n in wanted]

@@ -5,7 +5,7 @@ point.
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -179,17 +179,29 @@ def _text(at: datetime) -> str:
     return f"{_naive(at).isoformat()}Z"
 
 
-def sheet(found: Muster, title: str, place: Workplace, now: datetime, since: datetime, began: datetime) -> Records:
-    """The list to work with and to print: the missing first, by place, then the doubtful, then those accounted for."""
+def sheet(
+    found: Muster,
+    title: str,
+    place: Workplace,
+    now: datetime,
+    since: datetime,
+    began: datetime,
+    numbers: Mapping[str, int],
+) -> Records:
+    """The list to work with and to print: the missing first, by place, then the doubtful, then those accounted for;
+    each person keeps their number.
+    """
     tz = zone(place.calendar.zone_name)
     columns: tuple[ColumnDef, ...] = (
-        ColumnDef("done", "Done"), ColumnDef("group", "Group"), ColumnDef("place", "Place"),
+        ColumnDef("done", "Done"), ColumnDef("number", "No.", "number"), ColumnDef("group", "Group"),
+        ColumnDef("place", "Place"),
         ColumnDef("user", "Name"), ColumnDef("device", "Last reading at"), ColumnDef("read", "Read", "time"),
         ColumnDef("by", "Accounted for by"), ColumnDef("at", "When", "time"), ColumnDef("why", "Remark"),
     )  # fmt: skip
     rows: tuple[tuple[Any, ...], ...] = tuple(
         (
-            "[x]" if p.group == ACCOUNTED else "[ ]", p.group, p.place or None, p.name, p.device or None, p.read,
+            "[x]" if p.group == ACCOUNTED else "[ ]", numbers.get(p.name), p.group, p.place or None, p.name,
+            p.device or None, p.read,
             p.by or None, p.at, p.why or None,
         )
         for p in found.people
@@ -204,13 +216,15 @@ def sheet(found: Muster, title: str, place: Workplace, now: datetime, since: dat
             "were clearly out at the beginning",
             "count",
         ),
-        Note("who came in behind somebody else, or without a reading, is on no list: ask", "scope"),
+        Note("who came in behind somebody else, or without a reading, is on no list: ask", "safety"),
     ]
     if found.nameless:
         notes.append(Note(f"{found.nameless} ways in or out name nobody", "names"))
     kept = [
-        i for i, c in enumerate(columns) if c.name in ("done", "group", "user") or any(r[i] is not None for r in rows)
+        i
+        for i, c in enumerate(columns)
+        if c.name in ("done", "number", "group", "user") or any(r[i] is not None for r in rows)
     ]
     columns, rows = tuple(columns[i] for i in kept), tuple(tuple(r[i] for i in kept) for r in rows)
-    second = tuple(c.name for c in columns if c.name == "why")
-    return Records(head.title, head, columns, rows, len(rows), notes=tuple(notes), second=second)
+    second = tuple(c.name for c in columns if c.name in ("by", "at", "why"))
+    return Records(head.title, head, columns, rows, len(rows), notes=tuple(notes), second=second, large=True)

@@ -100,6 +100,7 @@ class Records:
     notes: tuple[Note, ...] = field(default=())
     second: tuple[str, ...] = ()
     earlier: Sequence[tuple[Any, ...]] = field(default=(), compare=False)
+    large: bool = False  # a list to work with on paper
 
     def __repr__(self) -> str:
         return described(self)

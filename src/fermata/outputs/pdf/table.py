@@ -19,7 +19,7 @@ WIDEST = 230.0  # points a text takes before it is wrapped
 NARROWEST, WORD = 46.0, 100.0  # points a text is wrapped to, and a word may keep it from
 LONGEST = 1000  # characters of a text in a table
 SAMPLE = 3000  # rows that widths are judged by
-SIZES = (8.5, 7.5, 6.5)
+SIZES, LARGE = (8.5, 7.5, 6.5), (13.0, 12.0, 11.0, 10.0)
 WAYS = ((False, SIZES[:2]), (True, SIZES[:2]), (True, SIZES[2:]))  # texts wrapped or not, with letters of these sizes
 Cells = Sequence[str]
 
@@ -42,7 +42,8 @@ def fitted(paper: Paper, grid: Grid) -> Fit:
     wanted = paper.how.orientation
     turns = [wanted == "landscape"] if wanted else [False, True]
     short, long = sorted(paper.portrait)
-    for low, size, landscape in [(low, size, turn) for low, sizes in WAYS for turn in turns for size in sizes]:
+    ways = (*((False, LARGE),) * grid.large, *WAYS)
+    for low, size, landscape in [(low, size, turn) for low, sizes in ways for turn in turns for size in sizes]:
         room = (long if landscape else short) - 2 * MARGIN - GAP * (len(natural) - 1)
         widths = _shared([w * size for w in natural], [w * size for w in (least if low else natural)], room)
         if widths:
