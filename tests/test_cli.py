@@ -38,7 +38,7 @@ def test_the_demonstration_shows_five_steps(tmp_path: Path) -> None:
     assert len(shown.splitlines()) < 120
     assert "Refused entries by door" in shown
     for line in (line for line in shown.splitlines() if " -w hall " in line and not line.startswith("$")):
-        fermata(*shlex.split(line.partition("#")[0])[1:], cwd=tmp_path, code=1 if "payroll-check" in line else 0)
+        fermata(*shlex.split(line.partition("#")[0])[1:], cwd=tmp_path)
     assert "is not empty" in fermata("demo", "hall", cwd=tmp_path, code=2).stderr
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine" / "precious").write_text("x")

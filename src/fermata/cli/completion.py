@@ -22,12 +22,14 @@ FILTERS = ("--only", "--without", "--any-of")
 OF_REPORTS = ("report", "reports", "schedule", "page", "save")
 OF_LOGS = ("report", "events", "survey", "import", "inside", "contacts", "unusual")
 MOST = 200
+WORD = re.compile(r"(?:'[^']*'?|\"[^\"]*\"?|[^\s'\"])+")
 Proposal = tuple[str, int, str]  # the text, how many characters before the cursor it replaces, what it is
 
 
 def proposed(group: click.Group, workspace: Any, line: str) -> Iterator[Proposal]:
     """What can stand at the end of `line`, as (text, how many characters it replaces, what it is)."""
-    typed = re.split(r"\s+", line.lstrip())
+    typed = [w[0] for w in WORD.finditer(line)]
+    typed = typed if typed and not line[-1:].isspace() else [*typed, ""]
     typed = typed[1:] if typed[:1] == ["fermata"] and len(typed) > 1 else typed
     last, before = typed[-1], typed[:-1]
     command = _command(group, before)

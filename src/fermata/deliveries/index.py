@@ -96,7 +96,7 @@ def write(base: Base, folder: Path, listed: Iterable[Listed]) -> None:
 
     tz = zone(base.config.workspace.zone)
     subjects: dict[str, list[dict[str, Any]]] = {}
-    for one in sorted(listed, key=lambda r: r.made, reverse=True):
+    for one in sorted(listed, key=lambda r: (r.made, r.files), reverse=True):
         files = sorted(one.files, key=lambda n: not n.endswith(".html"))
         links = [(n, Path(n).suffix[1:].upper()) for n in files]
         row = {"period": clean(one.period), "made": f"{local(one.made, tz):%Y-%m-%d %H:%M}", "links": links}

@@ -108,6 +108,7 @@ class Maker(Pass):
         told = []
         if left := recipients.left_over(base.at(run.planned), split, report):
             told.append(Sent(run.delivery, run.planned, "in no part", why=left))
+        of_part = report.changed(only=tuple(c for c in report.only if c.field != split.by))  # the part is told by it
         only_mail = all(t.mail == ("recipient",) for t in delivery.to)
         for part in recipients.parts(base.at(run.planned), split, report):
             if part.value in run.items:
@@ -117,7 +118,7 @@ class Maker(Pass):
                 if only_mail:
                     continue
             narrow = base.narrowed_to(part.scope)
-            found = snapshot.made(narrow, report, delivery.report, run.planned, self.now)
+            found = snapshot.made(narrow, of_part, delivery.report, run.planned, self.now)
             if split.empty == "skip" and snapshot.empty(found.answer):
                 told.append(Sent(run.delivery, run.planned, "empty", part=part.value))
                 continue

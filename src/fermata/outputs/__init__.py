@@ -12,11 +12,11 @@ from pathlib import Path
 from typing import IO, Any
 
 from fermata.errors import DataError, FermataError, RequestError, UnknownName
-from fermata.outputs.writing import Progress, silent
+from fermata.outputs.writing import Progress, handed, silent
 from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer
 
-__all__ = ["BINARY", "FORMS", "form_of", "known", "render", "save", "write"]
+__all__ = ["BINARY", "FORMS", "form_of", "handed", "known", "render", "save", "write"]
 
 FORMS: dict[str, tuple[str, dict[str, Any]]] = {  # form -> the function that writes it, with its arguments
     "txt": ("text.write", {}),
@@ -71,8 +71,10 @@ def writer(form: str) -> Write:
 
 
 def write(item: Answer, out: IO[bytes], form: str, how: Display | None = None, progress: Progress = silent) -> None:
-    """Writes the output to a binary stream, piece by piece. Raises UnknownName, RequestError."""
-    writer(form)(item, out, how or Display(), progress)
+    """Writes the output to a binary stream, piece by piece, without commands for a terminal. Raises UnknownName,
+    RequestError.
+    """
+    writer(form)(handed(item), out, how or Display(), progress)
 
 
 def render(item: Answer, form: str, how: Display | None = None) -> str:

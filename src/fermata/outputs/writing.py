@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
 from fermata.reports.definition.display import Display
+from fermata.reports.result import Answer, Page, Records, RunResult
 
-__all__ = ["Progress", "ahead", "bare", "silent"]
+__all__ = ["Progress", "ahead", "bare", "handed", "silent"]
 
 A = TypeVar("A")
 B = TypeVar("B")
@@ -19,6 +21,24 @@ Progress = Callable[[int], None]  # told how many more rows were written
 
 def silent(_: int) -> None:
     """Tells nobody."""
+
+
+def handed(item: Answer) -> Answer:
+    """The answer as others get it: without columns of commands, which only a terminal of the workspace can use."""
+    if isinstance(item, Page):
+        parts = tuple(dataclasses.replace(p, item=_handed(p.item)) for p in item.parts)
+        return dataclasses.replace(item, parts=parts)
+    found = _handed(item)
+    assert found is not None
+    return found
+
+
+def _handed(item: RunResult | Records | None) -> RunResult | Records | None:
+    if not isinstance(item, Records) or all(c.type != "command" for c in item.columns):
+        return item
+    kept = [i for i, c in enumerate(item.columns) if c.type != "command"]
+    rows = tuple(tuple(row[i] for i in kept) for row in item.rows)
+    return dataclasses.replace(item, columns=tuple(item.columns[i] for i in kept), rows=rows)
 
 
 def bare(how: Display) -> Display:

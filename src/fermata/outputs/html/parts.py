@@ -21,7 +21,7 @@ UNUSUAL = 2.0  # times the highest usual day
 BAR_ROWS = 60  # rows of a table that bars still help to read
 FIRST = 10  # points that are shown at once
 ACT = ("Limit", "Unusual", "Wrong file", "No data")  # what somebody should act on
-POINTS = ("what", "log", "count", "words", "look")
+POINTS = ["what", "log", "count", "words"]
 
 
 @dataclass
@@ -119,7 +119,7 @@ def series(values: Sequence[float]) -> list[tuple[float, float, float, float]]:
 
 def points(item: RunResult | Records) -> list[Point] | None:
     """What needs attention, as a list of sentences; None for anything else."""
-    if not isinstance(item, Records) or [c.name for c in item.columns[:4]] != list(POINTS[:4]):
+    if not isinstance(item, Records) or [c.name for c in item.columns[:4]] != POINTS:
         return None
     found = []
     for what, log, count, words, *_ in item.rows:

@@ -35,16 +35,16 @@ def with_columns(
     >>> [c.heading for c in with_columns(report, drop=["Each"], rename=["distinct user = People"]).columns]
     ['Count', 'People']
     """
+    if add:
+        columns = Report.of(log="any", columns=[column_of(text) for text in add]).columns
+        report = report.changed(columns=(*report.columns, *columns))
+    for name in drop:
+        report = _dropped(report, _column(report, name))
     for text in rename:
         old, equals, new = (p.strip() for p in text.partition("="))
         if not (equals and old and new):
             raise RequestError(f"--rename {text!r}: write 'OLD = NEW'")
         report = _renamed(report, _column(report, old), new)
-    for name in drop:
-        report = _dropped(report, _column(report, name))
-    if add:
-        columns = Report.of(log="any", columns=[column_of(text) for text in add]).columns
-        report = report.changed(columns=(*report.columns, *columns))
     return report
 
 

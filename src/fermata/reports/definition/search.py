@@ -23,7 +23,7 @@ SAME = (  # words that mean the same; a report that has one is found by each of 
     ("computer", "workstation", "pc", "machine", "desktop"),
     ("login", "logon", "sign in", "log on", "authentication"),
     ("line", "extension", "telephone", "phone"),
-    ("queue", "hunt group", "ring group", "call group"),
+    ("queue", "group number", "hunt group", "ring group", "call group"),
     ("missed", "unanswered", "abandoned", "no answer"),
     ("talked", "talk time", "length of calls"),
     ("unused", "not used", "take back", "reclaim", "idle licence", "never used"),

@@ -78,7 +78,7 @@ def attention(request: Attention, place: Workplace) -> Records:
     ]
     if not points:
         notes.insert(0, Note("nothing needs attention", "count"))
-    return Records(head.title, head, columns, rows, len(rows), notes=tuple(notes))
+    return Records(head.title, head, columns, rows, len(rows), notes=tuple(notes), second=("look",))
 
 
 def _of(n: int, one: str) -> str:
