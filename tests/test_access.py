@@ -392,6 +392,8 @@ LINES: dict[str, list[list[str]]] = {  # command -> ways to give it
     "archive undo-import": [["1", "--dry-run"]],
     "archive expire": [["doors", "--older-than", "1 day", "--dry-run"]],
     "archive compact": [["doors", "--dry-run"]],
+    "archive check": [[]],
+    "archive sql": [[], ["SELECT * FROM doors"], ["SELECT * FROM register_people", "--output", "csv"]],
     "map": [["doors.csv", "--add"], ["--kinds"]],
 }  # fmt: skip
 APART = {"demo", "new"}  # they look into no workspace

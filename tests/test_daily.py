@@ -250,7 +250,7 @@ def test_a_published_folder_holds_what_the_shelf_holds(here: Workspace, tmp_path
     page = (tmp_path / "out" / "index.html").read_text()
     assert page.index("1 to 31 March 2026") < page.index("1 to 28 February 2026")
     assert all(f"{i.number:06d}" in page for i in (one, two))
-    here.shelf.drop(one.number, "not wanted")
+    here.shelf.drop([one.number], "not wanted")
     here.shelf.publish(tmp_path / "out")
     assert f"{one.number:06d}" not in (tmp_path / "out" / "index.html").read_text()
     assert len(list((tmp_path / "out").glob("*.html"))) == 2

@@ -78,7 +78,7 @@ def test_aware_times_categories_and_nullable_numbers() -> None:
     frame["Pages"] = pd.array([3, None], dtype="Int64")
     read = fermata.read(frame, time="When", user="Badge", pages="Pages", zone="UTC")
     assert read.measure("first").figure() == datetime(2026, 3, 1, 7, tzinfo=UTC)
-    assert read.by("user").measure("count", "total pages").run().to_dicts()[1]["Total pages"] is None
+    assert read.by("user").measure("count", "mean pages").run().to_dicts()[1]["Mean pages"] is None
 
 
 def test_without_a_mapping_one_is_proposed(tmp_path: Path) -> None:
@@ -216,3 +216,26 @@ def test_check_names_every_problem(hall: Workspace, tmp_path: Path) -> None:
     )
     files = [p.file for p in fermata.open(tmp_path).archive.check()]
     assert files == ["fermata.toml", "reports/bad.toml", "reports/notes.txt"]
+
+
+def test_the_archive_is_plain_parquet(hall: Workspace) -> None:
+    """Other programs count the same events in the files that the archive names."""
+    paths = [str(p) for p in hall.archive.paths("doors")]
+    counted = duckdb.sql(f"SELECT count(*) FROM read_parquet({paths})", connection=duckdb.connect()).fetchall()
+    assert counted == [(hall.log("doors").measure("count").figure(),)]
+    assert pl.scan_parquet(paths).select(pl.len()).collect().item() == counted[0][0]
+
+
+def test_the_ten_lines_of_the_docs(hall: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """From a table to a month's figures, a chart and the events behind one cell, as written."""
+    pl.read_csv(hall.path / "incoming" / "doors-2026-03.csv", comment_prefix="#").select(
+        pl.col("When").str.to_datetime("%d/%m/%Y %H:%M:%S"), "Badge", pl.col("Reader").alias("Door"), "Event"
+    ).write_parquet(tmp_path / "doors.parquet")
+    monkeypatch.chdir(tmp_path)
+    text = (Path(__file__).parent.parent / "docs" / "library.md").read_text()
+    held: dict[str, Any] = {}
+    exec(text.split("```python")[1].split("```")[0], held)
+    want = hall.log("doors").during("2026-03").only(device="Score vault").measure("count").figure()
+    assert held["month"].figure(device="Score vault") == want
+    assert (tmp_path / "doors.png").stat().st_size > 10_000
+    assert held["month"].events(at={"device": "Score vault"}).total == want

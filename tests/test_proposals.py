@@ -4,6 +4,7 @@ length.
 
 from __future__ import annotations
 
+import tomllib
 from pathlib import Path
 from typing import Any
 
@@ -358,3 +359,16 @@ def test_an_own_file_gives_a_right_report_after_two_commands(tmp_path: Path, nam
     found = opened.run(Report.of(log=log, totals=False, **asked)).table
     hours = asked["columns"] == ["time"]
     assert {r.shown[0]: (r.cells[0] or 0) / (3_600_000_000 if hours else 1) for r in found.rows} == wanted
+
+
+@pytest.mark.parametrize(
+    ("value", "word"),
+    [("NO ENTRY", "refused"), ("ENTRY OK", "in"), ("not granted", "refused"),
+     ("sans entrée", "refused"), ("EXIT", "out"), ("No exit", "refused")],
+)  # fmt: skip
+def test_a_value_that_denies_is_not_taken_for_the_opposite(tmp_path: Path, value: str, word: str) -> None:
+    """An entry that was none is never proposed as one."""
+    rows = "".join(f"2026-03-01 0{n}:00:00,B-{n},Gate,{value}\n" for n in range(1, 9))
+    (tmp_path / "doors.csv").write_text(f"When,Badge,Door,Event\n{rows}", encoding="utf-8")
+    proposed = command("map", str(tmp_path / "doors.csv")).stdout
+    assert tomllib.loads(proposed)["logs"]["doors"]["fields"]["action"]["values"] == {value: word}

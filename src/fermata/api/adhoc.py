@@ -33,6 +33,7 @@ KNOWN = {  # what fields are usually called
     "start", "finish", "duration", "user", "device", "place", "action", "outcome", "other",
     *(name for kind in KINDS.values() for name in (*kind.fields, *kind.further)),
 }  # fmt: skip
+NO_FORM = ("kind", "keep", "drop", "fields", "files")  # of a proposal: what is not about the format
 ALIKE = 0.75  # a keyword this much like a field's name is a slip of it
 
 
@@ -184,10 +185,12 @@ def _mapped(path: Path, log: str, given: dict[str, Any]) -> tuple[dict[str, Any]
     proposed.pop("files", None)
     if not given:
         return {**proposed, **settings, "fields": found}, tuple(doubts)
-    how = {} if settings else {k: v for k, v in proposed.items() if k in SETTINGS and k not in ("keep", "drop")}
-    typed = {_column(f): f for f in found.values() if isinstance(f, dict) and _column(f)}
+    typed = {_column(_table(f)): _table(f) for f in found.values()}
+    fits = any(_column(_table(f)) in typed for f in given.values())  # else the file was taken for something else
+    how = {k: v for k, v in proposed.items() if k not in NO_FORM} if fits and not settings else {}
+    typed = typed if fits else {}
     fields = {n: _typed(f, typed) for n, f in given.items()}
-    form = {"format": proposed["format"]} if "format" in proposed else {}
+    form = {"format": "parquet"} if path.suffix == ".parquet" else {}
     return {**how, **form, **settings, "fields": fields}, ()
 
 

@@ -166,7 +166,7 @@ class Clearing:
         journal = self.path.with_name(f"{self.name}-{began.astimezone(UTC):%Y%m%dT%H%M%S}.jsonl")
         if journal.exists():
             raise RequestError(f"{journal} exists already")
-        self._write(
+        _write(
             journal, {"what": "begun", "since": since.isoformat(), "at": began.isoformat(), "asked": len(found.people),
                 "names": [p.name for p in found.people]}
         )  # fmt: skip
@@ -177,7 +177,7 @@ class Clearing:
         begun.
         """
         journal = self._latest()
-        lines = self._lines(journal)
+        lines = _lines(journal)
         since, began = (datetime.fromisoformat(lines[0][k]) for k in ("since", "at"))
         ended = next((datetime.fromisoformat(entry["at"]) for entry in lines if entry["what"] == "ended"), None)
         at = ended or now or self.workspace.now()
@@ -209,7 +209,7 @@ class Clearing:
             raise RequestError("say who accounts for them: --by NAME")
         people = self.state()[0]
         listed = [p.name for p in people.people]
-        numbers = {n: name for name, n in _numbered(self._lines(journal)[0].get("names", []), people).items()}
+        numbers = {n: name for name, n in _numbered(_lines(journal)[0].get("names", []), people).items()}
         found = [self._meant(one, listed, add) for name in names for one in _counted(name, numbers)]
         for name in found:
             entry = {
@@ -218,7 +218,7 @@ class Clearing:
                 "by": by.strip(),
                 "at": self.workspace.now().isoformat(),
             }
-            self._write(journal, entry | ({"note": note} if note else {}))
+            _write(journal, entry | ({"note": note} if note else {}))
         return found
 
     def end(self, by: str) -> tuple[Muster, Records]:
@@ -227,25 +227,14 @@ class Clearing:
         if journal is None:
             raise RequestError(f"{self.name} is not under way")
         found = self.state()
-        self._write(
+        _write(
             journal, {"what": "ended", "by": by, "at": self.workspace.now().isoformat(), "missing": found[0].missing}
         )
         return found
 
     def doors(self, log: str) -> list[tuple[str, int, int]]:
-        """The doors of a log with their ways in and out, the most used first: what leads out of the house is one of
-        them. Raises UnknownName.
-        """
-        schema = self.workspace.known(log)
-        at = next((f for f in ("device", "place") if f in schema.by_name), "user")
-        found: dict[str, list[int]] = {}
-        for i, action in enumerate(("in", "out")):
-            asked = Report.of(log=log, period="all", by=[at], columns=["count"], totals=False, only={"action": action})
-            answer = self.workspace.answer(asked)
-            for row in answer.table.body if isinstance(answer, RunResult) else ():
-                if row.keys[0] is not None:
-                    found.setdefault(str(row.shown[0]), [0, 0])[i] = row.cells[0]
-        return sorted(((name, *counts) for name, counts in found.items()), key=lambda d: -(d[1] + d[2]))  # type: ignore[misc]  # two each
+        """The doors of a log with their ways in and out, the most used first. Raises UnknownName."""
+        return _doors(self.workspace, log)
 
     def _meant(self, name: str, listed: list[str], add: bool) -> str:
         """The person on the list that a name, any name the register knows, or a part of one means."""
@@ -286,33 +275,35 @@ class Clearing:
     def _open(self) -> Path | None:
         """The journal of the clearing under way, if one is."""
         found = sorted(self.path.parent.glob(f"{self.name}-????????T??????.jsonl"))
-        return found[-1] if found and all(e["what"] != "ended" for e in self._lines(found[-1])) else None
-
-    def _lines(self, journal: Path) -> list[dict[str, Any]]:
-        """What was written so far. A torn line of a writer that was killed is no mark, since nobody was told it was
-        one.
-        """
-        lines: list[dict[str, Any]] = []
-        for text in journal.read_text(encoding="utf-8").splitlines():
-            with contextlib.suppress(ValueError):
-                lines.append(json.loads(text))
-        if not lines or lines[0].get("what") != "begun":
-            raise DataError(f"{journal}: its first line, the beginning, is damaged; put it right by hand")
-        return lines
-
-    def _write(self, journal: Path, entry: dict[str, Any]) -> None:
-        """One line, on the disk before anybody is told; several writers wait for each other."""
-        try:
-            with held(journal.with_suffix(".lock")), journal.open("a", encoding="utf-8") as f:
-                torn = f.tell() and not journal.read_text(encoding="utf-8").endswith("\n")
-                f.write(("\n" if torn else "") + json.dumps(entry, ensure_ascii=False) + "\n")
-                f.flush()
-                os.fsync(f.fileno())
-        except OSError as e:
-            raise DataError(f"{journal}: cannot be written: {e.strerror}") from None
+        return found[-1] if found and all(e["what"] != "ended" for e in _lines(found[-1])) else None
 
     def _words(self, at: datetime) -> str:
         return stamp(at, zone(self.workspace.config.workspace.zone))[:16]
+
+
+def _lines(journal: Path) -> list[dict[str, Any]]:
+    """What was written so far. A torn line of a writer that was killed is no mark, since nobody was told it was
+    one.
+    """
+    lines: list[dict[str, Any]] = []
+    for text in journal.read_text(encoding="utf-8").splitlines():
+        with contextlib.suppress(ValueError):
+            lines.append(json.loads(text))
+    if not lines or lines[0].get("what") != "begun":
+        raise DataError(f"{journal}: its first line, the beginning, is damaged; put it right by hand")
+    return lines
+
+
+def _write(journal: Path, entry: dict[str, Any]) -> None:
+    """One line, on the disk before anybody is told; several writers wait for each other."""
+    try:
+        with held(journal.with_suffix(".lock")), journal.open("a", encoding="utf-8") as f:
+            torn = f.tell() and not journal.read_text(encoding="utf-8").endswith("\n")
+            f.write(("\n" if torn else "") + json.dumps(entry, ensure_ascii=False) + "\n")
+            f.flush()
+            os.fsync(f.fileno())
+    except OSError as e:
+        raise DataError(f"{journal}: cannot be written: {e.strerror}") from None
 
 
 def _numbered(names: list[str], found: Muster) -> dict[str, int]:
@@ -330,3 +321,17 @@ def _counted(text: str, numbers: dict[int, str]) -> list[str]:
     if missing := [n for n in wanted if n not in numbers]:
         raise RequestError(f"there is no number {missing[0]} on the list; it has {len(numbers)}")
     return [numbers[n] for n in wanted]
+
+
+def _doors(base: Base, log: str) -> list[tuple[str, int, int]]:
+    """See `Clearing.doors`: what leads out of the house is one of them."""
+    schema = base.known(log)
+    at = next((f for f in ("device", "place") if f in schema.by_name), "user")
+    found: dict[str, list[int]] = {}
+    for i, action in enumerate(("in", "out")):
+        asked = Report.of(log=log, period="all", by=[at], columns=["count"], totals=False, only={"action": action})
+        answer = base.answer(asked)
+        for row in answer.table.body if isinstance(answer, RunResult) else ():
+            if row.keys[0] is not None:
+                found.setdefault(str(row.shown[0]), [0, 0])[i] = row.cells[0]
+    return sorted(((name, n, m) for name, (n, m) in found.items()), key=lambda d: -(d[1] + d[2]))

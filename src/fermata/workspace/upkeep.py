@@ -148,3 +148,11 @@ class Upkeep:
         patterns that find no file.
         """
         return problems(self.base)
+
+    def paths(self, log: str) -> list[Path]:
+        """The Parquet files that hold the events of a log now, for other programs to read: times are UTC, names as
+        written, money and decimals whole numbers of their last place. Raises UnknownName.
+        """
+        self.base.mapping(log)
+        root = self.base.archive.root
+        return [root / part.path for part in self.base.archive.snapshot().manifest.log(log).parts]

@@ -15,7 +15,7 @@ from fermata.fields import COMMON
 from fermata.intake.guess.known import BY_FORMAT, KNOWN
 from fermata.intake.guess.shapes import REQUESTS
 from fermata.intake.guess.sniff import Sniffed
-from fermata.intake.guess.words import ACTIONS, ELSEWHERE, SIGNS_ELSEWHERE, WAYS
+from fermata.intake.guess.words import ACTIONS, DENIES, ELSEWHERE, GOOD, SIGNS_ELSEWHERE, WAYS
 from fermata.kinds import KINDS
 
 __all__ = ["Guess", "guess"]
@@ -203,6 +203,8 @@ def _words(sniffed: Sniffed, found: Guess) -> None:
     meant = {}
     for value in dict.fromkeys(sniffed.columns[action["column"]]):
         word = next((w for w, sign in ACTIONS[found.kind].items() if re.search(sign, plain(value))), "")
+        if word in GOOD and DENIES.search(plain(value)):  # "NO ENTRY" is no entry
+            word = "refused" if found.kind == "door access" else ""
         if word and word != value:
             meant[value] = word
     if meant:

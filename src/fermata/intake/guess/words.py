@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-__all__ = ["ACTIONS", "ELSEWHERE", "SIGNS_ELSEWHERE", "WAYS"]
+import re
+
+__all__ = ["ACTIONS", "DENIES", "ELSEWHERE", "GOOD", "SIGNS_ELSEWHERE", "WAYS"]
 
 ELSEWHERE = {  # field -> words of headings: German, French, Spanish, Portuguese, Italian, Dutch, Polish
     "start": (
@@ -43,6 +45,10 @@ SIGNS_ELSEWHERE = {  # kind -> words of headings that speak for it
     "time entries": ("projekt", "stunden", "tatigkeit", "projet", "heures", "proyecto", "horas", "progetto", "ore",
     "uren", "godziny"),
 }  # fmt: skip
+DENIES = re.compile(
+    r"\b(?:no|not|non|nicht|kein\w*|sans|pas|nao|sin|nie|niet|geen|un\w*ed|without)\b"
+)  # turns a word around
+GOOD = ("in", "out", "granted", "answered", "printed", "login")  # words that a value which denies does not mean
 REFUSED = (
     r"verweiger|abgelehn|abgewies|denied|refus|reject|declin|denegad|negad|negat|rifiutat|geweiger|odmow|not "
     r"allowed|no access|invalid|unknown card|unbekannt"
