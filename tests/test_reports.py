@@ -185,7 +185,7 @@ def test_read_without_a_workspace(tmp_path: Path) -> None:
     slashes = tmp_path / "s.csv"
     slashes.write_text("When\n03/04/2026 10:00\n")
     with pytest.raises(
-        fermata.DataError, match="none of 1 records could be read: .* is not a time written as ISO 8601"
+        fermata.DataError, match=r"none of 1 records could be read: .* is not a time written as ISO 8601"
     ):
         fermata.read(slashes, time="When", zone="UTC")
 

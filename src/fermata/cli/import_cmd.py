@@ -70,8 +70,8 @@ def command(
     with _Progress() as progress:
         said["progress"] = progress
         if log:
-            ctx.exit(0 if _one(workspace, log, sources, said, _Lines()) else 1)
-        shown = _Lines() if by_file else _Table(workspace.archive.logs)
+            ctx.exit(0 if _one(workspace, log, sources, said, _Lines(progress)) else 1)
+        shown = _Lines(progress) if by_file else _Table(progress, workspace.archive.logs)
         failed = [name for name in workspace.archive.logs if not _one_of_all(workspace, name, said, shown)]
         shown.end()
     if failed:
@@ -82,8 +82,12 @@ def command(
 class _Lines:
     """What became of each file, a line each."""
 
+    def __init__(self, progress: _Progress) -> None:
+        self.progress = progress
+
     def show(self, name: str, outcomes: list[Any]) -> None:
         """The lines of a log."""
+        self.progress.clear()
         for outcome in outcomes:
             click.echo(f"{name}  {told(outcome)}")
         if not outcomes:
@@ -96,7 +100,8 @@ class _Lines:
 class _Table:
     """What became of each log, a row each under one heading, and the total; only what is not zero."""
 
-    def __init__(self, names: list[str]) -> None:
+    def __init__(self, progress: _Progress, names: list[str]) -> None:
+        self.progress = progress
         self.width = max((len(n) for n in names), default=0)
         self.begun = self.rejected = False
         self.sums = [0, 0, 0]
@@ -113,6 +118,7 @@ class _Table:
 
     def row(self, name: str, figures: list[int], rest: list[str]) -> None:
         """A row, below the heading."""
+        self.progress.clear()
         if not self.begun:
             self.begun = True
             click.secho(f"{'Log':<{self.width}}  {'Files':>5}  {'Records':>9}  {'Stored':>9}", bold=sys.stdout.isatty())
@@ -223,16 +229,20 @@ class _Progress:
             from rich.console import Console
 
             self.status = Console(stderr=True).status("importing ...")
-            self.status.start()
         return self
 
     def __exit__(self, *_: object) -> None:
+        self.clear()
+
+    def clear(self) -> None:
+        """Takes the moving line away, for something to be printed in its place."""
         if self.status:
             self.status.stop()
 
     def __call__(self, text: str) -> None:
         if self.status:
             self.status.update(text)
+            self.status.start()
         elif "another import" in text or time.monotonic() - self.said > QUIET:
             self.said = time.monotonic()
             click.echo(text, err=True)

@@ -189,7 +189,7 @@ def _section(number: int, title: str | None, item: RunResult | Records, how: Dis
     if isinstance(item, Records) or len(grid) > IN_PAGE:
         _listed(made, item, grid, how, progress)
         return made
-    _tabled(made, item, grid)
+    _tabled(made, item, grid, barred=title is not None)
     if tiled:
         made.tiles = tiles(item, grid)
     elif made.barred < 0 or title is None or item.report.chart:
@@ -228,13 +228,13 @@ def _heads(grid: Grid) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
     return heads, above
 
 
-def _tabled(made: Section, item: RunResult, grid: Grid) -> None:
+def _tabled(made: Section, item: RunResult, grid: Grid, *, barred: bool) -> None:
     """A table that stands in the page: groups of the outermost dimension with their subtotal on top, the total at the
-    end.
+    end; with `barred`, bars in ranked figures in the place of a chart.
     """
     lines, rows = grid.lines(), grid.rows
     figures = _figures(made, item, grid)
-    ranked = bars(item, grid)
+    ranked = bars(item, grid) if barred else None
     made.barred, parts = ranked if ranked else (-1, [])
     left = iter(parts)
     groups = grid.depth > 1 and any(level == 1 for level, _ in rows)
