@@ -6,6 +6,7 @@ docs/reports.md with samples from the demo.
 
 from __future__ import annotations
 
+import inspect
 import json
 import re
 import sys
@@ -17,10 +18,11 @@ from pathlib import Path
 import click
 
 from fermata import demo
+from fermata._version import __version__
 from fermata.analysis.filters import conditions
 from fermata.analysis.measures import MEASURES, ONWARDS, WITH_FIELD
 from fermata.api.workspace import Workspace, open_workspace
-from fermata.cli.main import COMMANDS, cli
+from fermata.cli.main import COMMANDS, SECTIONS, cli
 from fermata.deliveries.model import Delivery
 from fermata.notes import KINDS
 from fermata.reports.definition.catalogue import CATEGORIES, Entry, entries
@@ -38,7 +40,8 @@ LINES, WIDTH = 11, 116
 def commands() -> str:
     """The command reference as Markdown."""
     context = click.Context(cli, info_name="fermata")
-    parts = ["# Commands", "", "Made from the code by `make docs`.", "", "```", cli.get_help(context), "```", ""]
+    parts = ["# Commands", "", "Made from the code by `make docs`. Rare options are in it, too (`--help-all`).", "", "```",
+        cli.get_help(context), "```", ""]  # fmt: skip
     for name in COMMANDS:
         command = cli.get_command(context, name)
         assert command
@@ -48,11 +51,51 @@ def commands() -> str:
 
 def _help(command: click.Command, parent: click.Context, title: str, name: str) -> Iterator[str]:
     sub = click.Context(command, info_name=name, parent=parent, max_content_width=100)
+    for option in command.params:
+        if isinstance(option, click.Option):
+            option.hidden = False
     yield from (f"## {title}", "", "```", command.get_help(sub), "```", "")
     for name in command.list_commands(sub) if isinstance(command, click.Group) else ():
         own = command.get_command(sub, name)
         assert own
         yield from _help(own, sub, f"{title} {name}", name)
+
+
+def manual() -> str:
+    """The manual page, in the macros of man(7)."""
+    context = click.Context(cli, info_name="fermata")
+    lines = [f'.TH FERMATA 1 "" "fermata {__version__}" "User Commands"', ".SH NAME",
+        "fermata \\- counts and durations from timestamped logs", ".SH SYNOPSIS", ".B fermata",
+        "[OPTIONS] COMMAND [ARGS]...", ".SH DESCRIPTION", _troff(inspect.cleandoc(cli.help or "")), ".SH OPTIONS"]  # fmt: skip
+    lines += _options(cli)
+    for title, commands_ in SECTIONS.items():
+        lines.append(f".SH {title.upper()}")
+        for name in commands_:
+            command = cli.get_command(context, name)
+            assert command
+            inner = click.Context(command, info_name=name, parent=context)
+            below = command.list_commands(inner) if isinstance(command, click.Group) else []
+            for one, of in [(name, command), *((f"{name} {n}", command.get_command(inner, n)) for n in below)]:
+                assert of
+                lines += [f".SS fermata {one}", _troff((of.help or "").replace("\b\n", "")), *_options(of)]
+    return "\n".join([*lines, ""])
+
+
+def _options(command: click.Command) -> Iterator[str]:
+    for option in command.params:
+        if isinstance(option, click.Option):
+            yield from (
+                ".TP",
+                ".B " + _troff(", ".join(option.opts + option.secondary_opts)),
+                _troff(option.help or ""),
+            )
+
+
+def _troff(text: str) -> str:
+    """A text that means itself in a manual page, its empty lines as breaks between paragraphs."""
+    plain = text.replace("\\", "\\\\").replace("-", "\\-")
+    lines = [f"\\&{line}" if line.startswith((".", "'")) else line for line in plain.splitlines()]
+    return "\n".join(".PP" if not line.strip() else line.strip() for line in lines)
 
 
 def notes() -> str:
@@ -153,7 +196,7 @@ def pages() -> dict[str, str]:
     schema = json.dumps(Report.model_json_schema(), indent=1) + "\n"
     delivery = json.dumps(Delivery.model_json_schema(), indent=1) + "\n"
     return {
-        "commands.md": commands(), "notes.md": notes(), "measures.md": measures(),
+        "commands.md": commands(), "fermata.1": manual(), "notes.md": notes(), "measures.md": measures(),
         "rooms.svg": drawing(), "report.schema.json": schema,
         "delivery.schema.json": delivery, "reports.md": catalogue,
     }  # fmt: skip

@@ -6,6 +6,7 @@ Only click is loaded here; each command lives in a module that is imported when 
 from __future__ import annotations
 
 import importlib
+import inspect
 import os
 import sys
 from collections.abc import Mapping
@@ -86,6 +87,7 @@ class Lazy(click.Group):
             return None
         module, _, own = self.places[cmd_name].partition(":")
         command: click.Command = getattr(importlib.import_module(f"fermata.cli.{module}"), own)
+        _arranged(command)
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -105,6 +107,51 @@ class Lazy(click.Group):
             within = next((f"{group} {args[0]}" for group, own in GROUPS.items() if args[0] in own), "")
             ctx.fail(f"it is: fermata {within}" if within else str(UnknownName.of("command", args[0], self.places)))
         return super().resolve_command(ctx, args)
+
+
+RARE = {  # options that are shown by --help-all alone
+    "report": ("same_as", "log", "zero_rows", "rounding", "date_field", "full_period", "rows", "checks", "warn",
+               "measures", "chart_of", "each", "keys", "part", "totals", "label", "dry_run", "as_known", "zone",
+               "any_of"),
+    "events": ("as_known", "zone", "any_of", "drop_filter", "step"),
+    "schedule": ("at", "starts", "webhook", "cc", "subject", "text", "way", "zip_above", "no_data_for", "quiet",
+                 "seen_by", "keep", "units", "wait"),
+    "import": ("complete_to", "complete", "corrected", "wait"),
+    "send": ("loop", "every", "quiet", "wait"),
+}  # fmt: skip
+
+
+def _arranged(command: click.Command) -> None:
+    """Puts the examples of a command's help first, and its rare options behind --help-all."""
+    if getattr(command, "arranged", False):
+        return
+    command.arranged = True  # type: ignore[attr-defined]  # once is enough
+    text = inspect.cleandoc(command.help or "")
+    before, mark, examples = text.partition("\b\n")
+    if mark:
+        shown, _, after = examples.partition("\n\n")
+        command.help = f"\b\n{shown}\n\n{before.strip()}\n\n{after}".rstrip()
+        command.short_help = before.strip().partition("\n\n")[0]
+    if rare := RARE.get(command.name or ""):
+        for option in command.params:
+            if isinstance(option, click.Option) and option.name in rare:
+                option.hidden = True
+        every = click.Option(["--help-all"], is_flag=True, is_eager=True, expose_value=False, callback=_help_all,
+            help="Show the rare options, too.")  # fmt: skip
+        command.params.append(every)
+
+
+def _help_all(ctx: click.Context, _: click.Parameter, given: bool) -> None:
+    """Shows the help with every option."""
+    if not given:
+        return
+    hidden = [o for o in ctx.command.params if isinstance(o, click.Option) and o.hidden]
+    for option in hidden:
+        option.hidden = False
+    click.echo(ctx.get_help())
+    for option in hidden:
+        option.hidden = True
+    ctx.exit()
 
 
 @click.group(
