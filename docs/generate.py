@@ -40,8 +40,8 @@ LINES, WIDTH = 11, 116
 def commands() -> str:
     """The command reference as Markdown."""
     context = click.Context(cli, info_name="fermata")
-    parts = ["# Commands", "", "Made from the code by `make docs`. Rare options are in it, too (`--help-all`).", "", "```",
-        cli.get_help(context), "```", ""]  # fmt: skip
+    said = "Made from the code by `make docs`. Rare options are in it, too (`--help-all`)."
+    parts = ["# Commands", "", said, "", "```", cli.get_help(context), "```", ""]
     for name in COMMANDS:
         command = cli.get_command(context, name)
         assert command
@@ -66,7 +66,8 @@ def manual() -> str:
     context = click.Context(cli, info_name="fermata")
     lines = [f'.TH FERMATA 1 "" "fermata {__version__}" "User Commands"', ".SH NAME",
         "fermata \\- counts and durations from timestamped logs", ".SH SYNOPSIS", ".B fermata",
-        "[OPTIONS] COMMAND [ARGS]...", ".SH DESCRIPTION", _troff(inspect.cleandoc(cli.help or "")), ".SH OPTIONS"]  # fmt: skip
+        "[OPTIONS] COMMAND [ARGS]...", ".SH DESCRIPTION", _troff(inspect.cleandoc(cli.help or "")),
+        ".SH OPTIONS"]  # fmt: skip
     lines += _options(cli)
     for title, commands_ in SECTIONS.items():
         lines.append(f".SH {title.upper()}")

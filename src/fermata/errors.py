@@ -16,6 +16,7 @@ FermataError                   base of all; `exit_code` is what the command line
 from __future__ import annotations
 
 import difflib
+import re
 from collections.abc import Iterable
 from typing import Any
 
@@ -32,6 +33,13 @@ __all__ = [
     "TooLarge",
     "UnknownName",
 ]
+
+
+SAID = {  # what others call an action -> what it is called here
+    "denied": "refused", "rejected": "refused", "no entry": "refused", "entry": "in", "exit": "out",
+    "unanswered": "missed", "no answer": "missed", "connected": "answered", "logon": "login", "logoff": "logout",
+    "deny": "refused",
+}  # fmt: skip
 
 
 class FermataError(Exception):
@@ -120,8 +128,14 @@ class TooLarge(DataError, OverflowError):
 
 
 def nearest(name: str, known: Iterable[str], n: int = 3) -> list[str]:
-    """The names of `known` that look most like `name`, at most `n`; case does not matter."""
+    """The names of `known` that are most likely meant by `name`, at most `n`: another word for the same, names that
+    have it as a word, then those that look like it; case does not matter.
+    """
     by_fold: dict[str, str] = {}
     for k in known:
         by_fold.setdefault(k.casefold(), k)
-    return [by_fold[m] for m in difflib.get_close_matches(name.casefold(), list(by_fold), n=n, cutoff=0.6)]
+    folded = name.casefold()
+    alike = difflib.get_close_matches(folded, list(by_fold), n=n, cutoff=0.6)
+    holding = [k for k in by_fold if folded in re.split(r"[^\w]+", k)] if len(folded) > 2 else []
+    same = [SAID[folded]] if SAID.get(folded) in by_fold else []
+    return [by_fold[m] for m in list(dict.fromkeys([*same, *alike[:1], *holding, *alike]))[:n]]

@@ -58,6 +58,10 @@ def problems(error: ValidationError, model: type[BaseModel], text: str, at: tupl
             message = "there is no such key" + _near(str(item["loc"][-1]), model, item["loc"][:-1])
         elif item["type"] == "missing":
             message = "is missing"
+        elif item["type"] in ("model_type", "dict_type"):
+            message = f"should be a table of keys, {{ key = value }}, not {item['input']!r}"
+        elif item["type"] in ("tuple_type", "list_type"):
+            message = f'should be a list, ["a", "b"], not {item["input"]!r}'
         elif item["type"] != "value_error":
             message = f"should be {message[0].lower() + message[1:]}, not {item['input']!r}"
         line = line_of(text, keys)

@@ -13,7 +13,31 @@ if TYPE_CHECKING:
     from fermata.api.workspace import Workspace
     from fermata.reports.definition.report import Report
 
-__all__ = ["Opened", "clock_time", "day", "keys", "narrowed", "narrowing", "note", "open_workspace", "read_now"]
+__all__ = [
+    "Opened",
+    "Whole",
+    "clock_time",
+    "day",
+    "keys",
+    "narrowed",
+    "narrowing",
+    "note",
+    "open_workspace",
+    "read_now",
+]
+
+
+class Whole(click.IntRange):
+    """A whole number in a range, with a message in plain words."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """The number. Raises click.BadParameter."""
+        try:
+            int(value)
+        except ValueError:
+            self.fail(f"{value!r} is no whole number; write {self.min or 1} or more.", param, ctx)
+        return super().convert(value, param, ctx)
+
 
 F = TypeVar("F", bound=Callable[..., Any])
 SPLIT = re.compile(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)")

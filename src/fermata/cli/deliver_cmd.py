@@ -26,7 +26,7 @@ FAILED = 1
 @click.option(
     "--next",
     "count",
-    type=click.IntRange(1, 100),
+    type=common.Whole(1, 100),
     default=5,
     show_default=True,
     help="With NAME: how many runs to show.",
@@ -203,7 +203,7 @@ def _targets(options: dict[str, Any]) -> list[dict[str, Any]]:
 @click.option("--loop", is_flag=True, help="Stay and send what comes due, until interrupted.")
 @click.option(
     "--every",
-    type=click.IntRange(min=1),
+    type=common.Whole(min=1),
     default=60,
     show_default=True,
     metavar="SECONDS",

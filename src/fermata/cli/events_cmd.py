@@ -15,11 +15,11 @@ __all__ = ["command"]
 @click.command(name="events")
 @click.argument("log")
 @common.narrowing
-@click.option("--limit", type=click.IntRange(min=1), metavar="N", help="List at most N events; the cut is stated.")
+@click.option("--limit", type=common.Whole(min=1), metavar="N", help="List at most N events; the cut is stated.")
 @emit.output
 @click.option("--fields", metavar="FIELD,...", help="Only these fields, in this order (file and record too).")
 @click.option("--sort", metavar="FIELD,...", help="Order by fields; -FIELD for downwards. Oldest first by default.")
-@click.option("--skip", type=click.IntRange(min=0), default=0, metavar="N", help="Pass over the first N.")
+@click.option("--skip", type=common.Whole(min=0), default=0, metavar="N", help="Pass over the first N.")
 @click.option("--numbers", is_flag=True, help="With running numbers.")
 @click.option("--overlapping", is_flag=True, help="Also what began before the period and lasts into it.")
 @click.option("--totals", is_flag=True, help="With the totals of all amounts, those not listed too.")

@@ -10,7 +10,7 @@ from fermata.cli import common, emit
 
 __all__ = ["contacts", "inside", "unusual"]
 
-LIMIT = click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
+LIMIT = click.option("--limit", type=common.Whole(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
 
 
 @click.command(name="inside")
@@ -75,7 +75,7 @@ def contacts(ctx: click.Context, /, log: str, person: str, **options: Any) -> No
 @click.option("--measure", default="count", metavar="MEASURE", show_default=True, help="What is looked at.")
 @click.option("--unit", default="day", metavar="UNIT", show_default=True, help="Per day, week or month.")
 @click.option(
-    "--history", type=click.IntRange(min=2), default=28, metavar="N", show_default=True, help="Units of history needed."
+    "--history", type=common.Whole(min=2), default=28, metavar="N", show_default=True, help="Units of history needed."
 )
 @click.option(
     "--factor",

@@ -35,7 +35,7 @@ def expire(ctx: click.Context, log: str, older_than: str, dry_run: bool, wait: f
 @click.command(name="compact")
 @click.argument("logs", nargs=-1, metavar="[LOG]...")
 @click.option(
-    "--least", type=click.IntRange(min=2), default=2, show_default=True, help="Only where a month has this many files."
+    "--least", type=common.Whole(min=2), default=2, show_default=True, help="Only where a month has this many files."
 )
 @click.option("--dry-run", is_flag=True, help="Only say what would be put together.")
 @click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for an import.")

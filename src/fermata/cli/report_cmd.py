@@ -54,7 +54,7 @@ UNSET = {"by": (), "across": None, "zero_rows": None, "hours": None, "rounding":
 @click.option("--sort", metavar="COLUMN,...", help="Order by columns or dimensions; -COLUMN for downwards.")
 @click.option(
     "--top",
-    type=click.IntRange(min=1),
+    type=common.Whole(min=1),
     metavar="N",
     help="The N highest of the first dimension; the rest in one row.",
 )
@@ -110,7 +110,7 @@ UNSET = {"by": (), "across": None, "zero_rows": None, "hours": None, "rounding":
     metavar="LABEL",
     help="Put it on the shelf in the forms of --output (pdf), with what proves it.",
 )
-@click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
+@click.option("--limit", type=common.Whole(min=1), metavar="N", help="Show at most N rows; the cut is stated.")
 @click.option("--explain", is_flag=True, help="Say how many events each filter removed.")
 @click.option("--dry-run", is_flag=True, help="Say period, zone, filters, coverage and expected size; run nothing.")
 @click.option("--events", is_flag=True, help="List the events behind a figure, with file, record and contribution.")

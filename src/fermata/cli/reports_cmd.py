@@ -220,7 +220,7 @@ def save(ctx: click.Context, name: str, source: str, title: str | None, fixed: b
 @click.option("--log", metavar="LOG", default="", help="In this log only.")
 @emit.output
 @click.option("--part", metavar="N|TITLE", help="Only the summary (1), or only the events (2).")
-@click.option("--limit", type=click.IntRange(min=1), metavar="N", help="List at most N events; the cut is stated.")
+@click.option("--limit", type=common.Whole(min=1), metavar="N", help="List at most N events; the cut is stated.")
 @click.pass_context
 def trace(ctx: click.Context, /, name: str, **options: Any) -> None:
     """Follow a person, device, place or shared id through every log: a summary, then the events in time order.

@@ -15,7 +15,7 @@ __all__ = ["command", "verify"]
 @click.group(name="shelf", invoke_without_command=True)
 @click.option("--gone", is_flag=True, help="List what was dropped or has expired, too.")
 @emit.output
-@click.option("--limit", type=click.IntRange(min=1), metavar="N", help="Show at most N; the cut is stated.")
+@click.option("--limit", type=common.Whole(min=1), metavar="N", help="Show at most N; the cut is stated.")
 @click.pass_context
 def command(ctx: click.Context, gone: bool, output: tuple[str, ...], limit: int | None) -> None:
     """Finished outputs with what proves them. Without a subcommand: list them, the latest first.

@@ -267,6 +267,7 @@ class Clearing:
     def _latest(self) -> Path:
         found = sorted(self.path.parent.glob(f"{self.name}-????????T??????.jsonl"))
         if not found:
+            _ = self.prepared  # another name is meant, if there is none of this
             raise RequestError(
                 f"{self.name} was never begun; begin it with: fermata evacuation begin {self.name} --since TIME"
             )

@@ -11,7 +11,7 @@ from fermata.analysis.presence import Contacts as Near
 from fermata.analysis.presence import inside_at
 from fermata.analysis.stages import inside as within_period
 from fermata.analysis.stages import select
-from fermata.errors import RequestError
+from fermata.errors import RequestError, nearest
 from fermata.kinds import headings
 from fermata.notes import Note
 from fermata.reports.compile.filter_values import check_values, outside_validity
@@ -110,6 +110,9 @@ def contacts(request: Contacts, place: Workplace) -> Records:
         .as_py()
     ):
         known = ", and the name is in no register" if wanted.unknown or not wanted.said else ""
+        register = place.registers.of(strand.schema.field("user")) if known else None
+        near = nearest(person, register.labels.values()) if register else []
+        known += f"; did you mean {' or '.join(map(repr, near))}?" if near else ""
         more = "".join(f"; {n}" for n in outside)
         raise RequestError(f"{strand.schema.name} has no event of {person!r} in {plan.stretch.words}{known}{more}")
     rows = engine.run(asked.by_person(here, strand.schema)).to_pylist()

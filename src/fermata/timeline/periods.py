@@ -197,8 +197,8 @@ def _read(text: str, calendar: Calendar) -> object:
         if False not in ends and not all(isinstance(e, forms.Duration) for e in ends) and ends != [None, None]:
             return _Interval(*ends)  # type: ignore[arg-type]  # False is ruled out above
     meant = _meant(text)
-    hint = f"; did you mean {meant}?" if meant else ""
-    raise RequestError(f"cannot read the period {text!r}{hint}; periods are written like {EXAMPLES}")
+    hint = f"; did you mean {meant}? Periods" if meant else "; periods"
+    raise RequestError(f"cannot read the period {text!r}{hint} are written like {EXAMPLES}")
 
 
 def _meant(text: str) -> str:

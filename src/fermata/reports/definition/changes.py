@@ -59,7 +59,9 @@ def without_filters(report: Report, fields: Iterable[str]) -> Report:
         held = {c.field for key in FILTERS for c in getattr(report, key)}
         held |= {c.field for group in report.any_of for c in group}
         if field not in held:
-            raise UnknownName.of("filter", field, held, where="in this report" if held else "as it has none")
+            if not held:
+                raise RequestError("this report has no filter of its own to take away")
+            raise UnknownName.of("filter", field, held, where="in this report")
         report = report.changed(
             **{key: tuple(c for c in getattr(report, key) if c.field != field) for key in FILTERS},
             any_of=tuple(g for g in report.any_of if not any(c.field == field for c in g)),
