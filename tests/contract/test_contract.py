@@ -110,7 +110,7 @@ def spell(event: Event) -> tuple[str, ...] | None:
 
 def named(event: Event) -> str | None:
     row = spell(event)
-    return row[2] if row else event.user and f"user {event.user}"
+    return row[2] if row else event.user and f"{event.user} (user)"
 
 
 def test_names_and_attributes_are_those_of_the_day(placed: engines.Placed, known: engines.Logs) -> None:
