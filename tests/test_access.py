@@ -349,7 +349,7 @@ LOOKS = {  # options that change how something looks or how long is waited, and 
     "date_field", "compare", "full_period", "checks", "warn", "rows", "zero_rows", "keys", "label", "of", "across", "top", "same_as",
     "without", "any_of",
     "opening", "closing", "back", "column", "cell", "within", "history", "factor", "unit", "measure", "field", "overlapping", "help",
-    "display", "notes", "drop_filter", "recent", "definition", "target",
+    "display", "notes", "drop_filter", "recent", "definition", "target", "help_all",
 }  # fmt: skip
 LINES: dict[str, list[list[str]]] = {  # command -> ways to give it
     "survey": [[], ["doors"], ["doors", "--part", "rejects"], ["doors", "--period", "2026-03"], ["doors", "--export",

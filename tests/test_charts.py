@@ -86,7 +86,7 @@ def test_the_measure_to_draw_is_a_choice(hall: Workspace, tmp_path: Path) -> Non
         == "Mean duration (min)"
     )
     assert (
-        "there is no column 'Mean' to draw (columns: Count, Mean duration)"
+        "there is no column 'Mean' to draw; did you mean 'Mean duration'?"
         in fermata(*asked, "--chart-of", "Mean", code=2).stderr
     )
     assert "'pie': write one of bar, stacked, ranked" in fermata(*asked, "--chart", "pie", code=2).stderr

@@ -7,6 +7,7 @@ from datetime import UTC, timedelta
 
 from fermata.analysis.filters import Condition
 from fermata.analysis.identify import opened
+from fermata.analysis.plan import Strand
 from fermata.analysis.presence import Contacts as Near
 from fermata.analysis.presence import inside_at
 from fermata.analysis.stages import inside as within_period
@@ -109,10 +110,7 @@ def contacts(request: Contacts, place: Workplace) -> Records:
         .column(0)[0]
         .as_py()
     ):
-        known = ", and the name is in no register" if wanted.unknown or not wanted.said else ""
-        register = place.registers.of(strand.schema.field("user")) if known else None
-        near = nearest(person, register.labels.values()) if register else []
-        known += f"; did you mean {' or '.join(map(repr, near))}?" if near else ""
+        known = _unknown(place, strand, person) if wanted.unknown or not wanted.said else ""
         more = "".join(f"; {n}" for n in outside)
         raise RequestError(f"{strand.schema.name} has no event of {person!r} in {plan.stretch.words}{known}{more}")
     rows = engine.run(asked.by_person(here, strand.schema)).to_pylist()
@@ -148,3 +146,10 @@ def contacts(request: Contacts, place: Workplace) -> Records:
         )
     notes += known_beforehand(plan, place)
     return Records(head.title, head, columns, listed, len(listed), notes=tuple(notes))
+
+
+def _unknown(place: Workplace, strand: Strand, person: str) -> str:
+    """That no register has a name, and who may be meant."""
+    register = place.registers.of(strand.schema.field("user"))
+    near = nearest(person, register.labels.values()) if register else []
+    return ", and the name is in no register" + (f"; did you mean {' or '.join(map(repr, near))}?" if near else "")
