@@ -10,23 +10,25 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, NoReturn, Self, overload
 
 from fermata.analysis.derive import Merge
-from fermata.api.deliveries import Deliveries
 from fermata.api.question import Question
 from fermata.api.registers import Registers
 from fermata.api.reports import Catalogue, Reports
 from fermata.api.result import Result
-from fermata.api.shelf import KeptRuns
 from fermata.api.tabular import Listing
 from fermata.config.workspace_file import CONFIG, Config, load
 from fermata.errors import NotForViewers, RequestError
-from fermata.people.evacuation import Clearing
 from fermata.reports.compile.request import Asking
 from fermata.reports.definition.parts import Ask
 from fermata.reports.definition.report import Report
 from fermata.reports.result import Answer, Records
 from fermata.run_log import tell
 from fermata.workspace.base import Base, Clock
-from fermata.workspace.upkeep import Upkeep
+
+if TYPE_CHECKING:
+    from fermata.api.deliveries import Deliveries
+    from fermata.api.shelf import KeptRuns
+    from fermata.people.evacuation import Clearing
+    from fermata.workspace.upkeep import Upkeep
 
 __all__ = ["ViewerWorkspace", "Workspace", "open_workspace"]
 
@@ -255,20 +257,28 @@ class Workspace(ViewerWorkspace):
     @property
     def archive(self) -> Upkeep:
         """Logs come in, are judged, and are taken out."""
+        from fermata.workspace.upkeep import Upkeep
+
         return Upkeep(self.base)
 
     @property
     def shelf(self) -> KeptRuns:
         """Finished outputs, with what proves them."""
+        from fermata.api.shelf import KeptRuns
+
         return KeptRuns(self.base)
 
     @property
     def deliveries(self) -> Deliveries:
         """Reports that go out by themselves."""
+        from fermata.api.deliveries import Deliveries
+
         return Deliveries(self.base)
 
     def evacuation(self, name: str) -> Clearing:
         """The evacuation of that name: to be prepared, begun, marked and ended."""
+        from fermata.people.evacuation import Clearing
+
         return Clearing(self.base, name)
 
     def seen_by(self, viewer: str) -> ViewerWorkspace:
