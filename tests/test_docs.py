@@ -34,3 +34,24 @@ def test_every_link_leads_somewhere_and_every_page_is_found() -> None:
                 assert (page.parent / target).exists(), (page, target)
                 found.add((page.parent / target).resolve())
     assert {p.resolve() for p in PAGES} <= found
+
+
+MADE = {"reports.md", "commands.md", "notes.md", "measures.md", "benchmarks.md", "needs.md", "scaling.md"}
+
+
+def prose(path: Path) -> list[list[str]]:
+    """The paragraphs of a page: neither code, tables, lists nor headings."""
+    outside = "\n".join(path.read_text().split("```")[::2])
+    blocks = [[x for x in block.splitlines() if x] for block in outside.split("\n\n")]
+    return [
+        b for b in blocks if b and not b[0].lstrip().startswith(("|", "*", "-", "#", "!", "1.")) and b[0][:4] != "    "
+    ]
+
+
+def test_nothing_is_denser_than_one_can_read_at_once() -> None:
+    """No line of prose over 100 characters, no paragraph over five lines."""
+    for path in (ROOT / "README.md", *(p for p in PAGES if p.name not in MADE)):
+        for block in prose(path):
+            assert all(len(line) <= 100 for line in block), (path.name, block)
+            assert len(block) <= 5, (path.name, block[0])
+    assert len((ROOT / "README.md").read_text().splitlines()) < 150
