@@ -42,7 +42,8 @@ MADE = {"reports.md", "commands.md", "notes.md", "measures.md", "benchmarks.md",
 def prose(path: Path) -> list[list[str]]:
     """The paragraphs of a page: neither code, tables, lists nor headings."""
     outside = "\n".join(path.read_text().split("```")[::2])
-    blocks = [[x for x in block.splitlines() if x] for block in outside.split("\n\n")]
+    blocks = [re.split(r"(?m)^\s*[*-] ", block)[0].splitlines() for block in outside.split("\n\n")]
+    blocks = [[x for x in block if x] for block in blocks]
     return [
         b for b in blocks if b and not b[0].lstrip().startswith(("|", "*", "-", "#", "!", "1.")) and b[0][:4] != "    "
     ]
