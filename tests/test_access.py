@@ -346,7 +346,7 @@ def test_no_method_tells_a_viewer_more(planted: Path, tmp_path: Path, viewer: st
 LOOKS = {  # options that change how something looks or how long is waited, and nothing of what is shown
     "output", "limit", "totals", "chart", "chart_of", "zone", "step", "as_known", "sort", "numbers", "skip", "part",
     "measures", "hours", "rounding",
-    "date_field", "compare", "full_period", "checks", "warn", "rows", "zero_rows", "keys", "label", "of", "across", "top", "same_as",
+    "category", "date_field", "compare", "full_period", "checks", "warn", "rows", "zero_rows", "keys", "label", "of", "across", "top", "same_as",
     "without", "any_of",
     "opening", "closing", "back", "column", "cell", "within", "history", "factor", "unit", "measure", "field", "overlapping", "help",
     "display", "notes", "drop_filter", "recent", "definition", "target", "help_all",

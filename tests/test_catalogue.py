@@ -242,6 +242,13 @@ def charged_in_march(files: Raw) -> dict[str, int]:
     return {k: v for k, v in sums.items() if v}
 
 
+def paid_in_march(files: Raw) -> tuple[int, int]:
+    """How many entries were paid in March, whenever they were worked, and their microseconds, each whole."""
+    paid = [r for r in raw_entries(files.hall) if r["Paid on"].startswith("2026-03")]
+    assert {r["Date"][:7] for r in paid} == {"2026-02", "2026-03"}
+    return len(paid), sum(spent(r) for r in paid)
+
+
 def talk(rows: Any) -> int:
     return sum(int(r["Talk"]) for _, r in rows) * 1_000_000
 
@@ -309,6 +316,7 @@ FIGURES: dict[str, Callable[[Result, Raw], tuple[Any, Any]]] = {
     "person-statements": lambda r, f: (sum(len(p.rows) for p in r.parts), len(f.entries)),
     "hours-by-place": lambda r, f: (column(r, "Entries"), counted(f.entries, "Where")),
     "pay-by-department": lambda r, f: (r.cell(of="Entries"), len(f.entries)),
+    "hours-by-date-paid": lambda r, f: ((r.cell(of="Entries"), r.cell(of="Worked")), paid_in_march(f)),
     "hours-by-day-and-person": lambda r, f: (sum(column(r, "Entries").values()), len(f.entries)),
     "calls-of-a-group": lambda r, f: (column(r, "Answered"),
     counted([c for c in f.calls if c[1]["Group"] and c[1]["Result"] == "ANS"], "Group")),

@@ -295,3 +295,15 @@ def test_every_note_has_a_kind_that_the_reference_explains(hall: Workspace) -> N
         assert [n for n in few if "more about the data" not in n] == [
             f"{n} ({n.more})" if n.more else n for n in notes if n.weight == "figures"
         ] or len(few) == len(notes)
+
+
+def test_a_category_of_ones_own(here: Workspace) -> None:
+    """A saved report is listed where its owner puts it: in a category there is, or in a new one."""
+    fermata("--now", NOW.isoformat(), "report", "refused-entries", "--limit", "1", cwd=here.path)
+    for name, category in (("at-night", "night watch"), ("vault", "doors")):
+        fermata("save", name, "--category", category, cwd=here.path)
+    listed = fermata("reports", "--category", "night watch", cwd=here.path).stdout
+    assert "at-night" in listed
+    assert "vault" not in listed
+    assert "vault" in fermata("reports", "--category", "doors", cwd=here.path).stdout
+    assert "at-night" in fermata("reports", "--search", "night watch", cwd=here.path).stdout

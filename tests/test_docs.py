@@ -4,9 +4,18 @@ from __future__ import annotations
 
 import re
 import shlex
+import tomllib
 from pathlib import Path
+from typing import Any
 
+import click
+
+from fermata import tomlfile
 from fermata.api.workspace import Workspace
+from fermata.cli.main import cli
+from fermata.deliveries.model import Delivery
+from fermata.people.evacuation import Prepared
+from fermata.reports.definition.report import Report
 from tests.conftest import ROOT, fermata
 
 PAGES = sorted((ROOT / "docs").rglob("*.md"))
@@ -56,3 +65,36 @@ def test_nothing_is_denser_than_one_can_read_at_once() -> None:
             assert all(len(line) <= 100 for line in block), (path.name, block)
             assert len(block) <= 5, (path.name, block[0])
     assert len((ROOT / "README.md").read_text().splitlines()) < 150
+
+
+def _model(table: dict[str, Any]) -> type | None:
+    """The model a file of these keys follows."""
+    if {"report", "when"} <= set(table):
+        return Delivery
+    if {"opening", "closing"} <= set(table):
+        return Prepared
+    if set(table) & {"log", "kind", "by", "parts"}:
+        return Report
+    return None
+
+
+def test_files_and_options_in_the_docs_are_those_there_are() -> None:
+    """Every whole file shown fits its model, and every option named is one of some command."""
+    known = {"--help", "--exclude"}  # the second is of the system's own tools
+    todo: list[click.Command] = [cli]
+    while todo:
+        command = todo.pop()
+        known |= {o for p in command.params for o in (*p.opts, *p.secondary_opts)}
+        if isinstance(command, click.Group):
+            ctx = click.Context(command)
+            todo += [c for n in command.list_commands(ctx) if (c := command.get_command(ctx, n))]
+    shown = 0
+    for page in (ROOT / "README.md", *PAGES):
+        text = page.read_text()
+        assert not set(re.findall(r"(?<![\w-])--[a-z][a-z-]+", text)) - known, page
+        for block in re.findall(r"```toml\n(.*?)```", text, re.DOTALL):
+            table = tomllib.loads(block)
+            if model := _model(table):
+                tomlfile.parse(model, table, page, block)
+                shown += 1
+    assert shown >= 4

@@ -95,6 +95,7 @@ KINDS = {
          "absence": "away, paid or not"},
         cannot="work that nobody entered",
         further={"billed": "what it is charged at", "wage": "what it is paid", "editor": "who corrected it",
+        "paid": "the date it was paid",
         "remark": "a remark"},
     ),
     "network sessions": Kind(

@@ -147,21 +147,21 @@ def _listed(workspace: Any, words: str, category: str, without: set[str]) -> Non
     if words.strip() and not category:
         _found(found, words)
         return
-    heads = {"": "Reports of this workspace", **CATEGORIES}
-    if category and category not in (*heads, *(e.category for e in found)):
+    own = {e.category: e.category for e in found if e.category not in CATEGORIES}
+    heads = {**own, "": "Reports of this workspace", **CATEGORIES}
+    if category and category not in heads:
         raise UnknownName.of("category", category, [c for c in heads if c])
-    own = set(workspace.reports.names())
     width = max((len(e.name) for e in found), default=0)
     shown = 0
-    for key in dict.fromkeys(["", *CATEGORIES, *(e.category for e in found)]):
+    for key in dict.fromkeys(["", *heads]):
         if category and key != category:
             continue
-        listed = [e for e in found if (e.category if category or e.name not in own else "") == key]
+        listed = [e for e in found if e.category == key]
         if not listed:
             continue
         click.secho(
             ("\n" if shown else "")
-            + (f"{key}: {heads[key].partition(': ')[2] or heads[key]}" if key in CATEGORIES else heads.get(key, key)),
+            + (f"{key}: {heads[key].partition(': ')[2] or heads[key]}" if key in CATEGORIES else heads[key]),
             bold=True,
         )
         for entry in listed:
@@ -187,10 +187,13 @@ def _listed(workspace: Any, words: str, category: str, without: set[str]) -> Non
     help="The report to save; the last run by default.",
 )
 @click.option("--title", metavar="TITLE", help="A title of its own.")
+@click.option("--category", metavar="NAME", help="Where it is listed: a category there is, or a new one.")
 @click.option("--fixed", is_flag=True, help="For the very period it has today instead of a moving one.")
 @SURE
 @click.pass_context
-def save(ctx: click.Context, name: str, source: str, title: str | None, fixed: bool, replace: bool) -> None:
+def save(
+    ctx: click.Context, name: str, source: str, title: str | None, category: str | None, fixed: bool, replace: bool
+) -> None:
     """Save the last run, with all that was changed in it, as the report NAME of the workspace.
 
     \b
@@ -199,8 +202,8 @@ def save(ctx: click.Context, name: str, source: str, title: str | None, fixed: b
     """
     workspace = common.open_workspace(ctx)
     report = workspace.reports.definition(source)
-    if title:
-        report = report.changed(title=title)
+    if named := {k: v for k, v in {"title": title, "category": category}.items() if v is not None}:
+        report = report.changed(**named)
     for what, words in workspace.reports.describe(report):
         common.note(f"{what:<12}{words}")
     moves, exact, words = workspace.reports.period_words(report)

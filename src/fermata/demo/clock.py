@@ -10,7 +10,7 @@ from random import Random
 from typing import Any
 from zoneinfo import ZoneInfo
 
-__all__ = ["END", "FIRST_DAY", "ZONE", "at_hour", "busy", "csv_file", "days"]
+__all__ = ["END", "FIRST_DAY", "ZONE", "at_hour", "busy", "csv_file", "days", "paid_on"]
 
 ZONE = ZoneInfo("Europe/London")
 FIRST_DAY = date(2025, 10, 1)
@@ -43,3 +43,11 @@ def csv_file(path: Path, head: list[str], rows: list[list[Any]]) -> None:
         writer = csv.writer(f, lineterminator="\n")
         writer.writerow(head)
         writer.writerows(rows)
+
+
+def paid_on(day: str) -> str:
+    """When work of the day is paid: on the 28th; after the 20th it is next month's. Empty where that is yet to come."""
+    worked = date.fromisoformat(day)
+    later = (worked.replace(day=1) + timedelta(days=32)).replace(day=28)
+    paid = worked.replace(day=28) if worked.day <= 20 else later
+    return paid.isoformat() if paid < END.date() else ""

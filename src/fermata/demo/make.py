@@ -11,13 +11,14 @@ from pathlib import Path
 from random import Random
 
 from fermata.demo import office, systems, terms
-from fermata.demo.clock import END, FIRST_DAY, ZONE, at_hour, busy, csv_file, days
+from fermata.demo.clock import END, FIRST_DAY, ZONE, at_hour, busy, csv_file, days, paid_on
 from fermata.demo.people import DOORS, LINES, PRINTERS, PRODUCTIONS, Person, people
 from fermata.errors import DataError, RequestError
 
 __all__ = ["END", "FIRST_DAY", "make"]
 
 ENTRY = ["Person", "Date", "From", "To", "Production", "Activity", "Charged", "Where", "Remark", "No", "Corrected by"]
+ENTRY += ["Paid on"]
 OUTER = ("Stage door", "Foyer east", "Foyer west", "Loading dock")  # readers that lead out of the house
 MARK = ".quillmere"
 KEPT = ("reports", "evacuations", "deliveries")  # folders of files people write
@@ -373,7 +374,7 @@ def _entries(target: Path, staff: list[Person], random: Random) -> None:
     with (target / "time-entries.csv").open("w", encoding="utf-8", newline="") as f:
         writer = csv.writer(f, lineterminator="\n")
         writer.writerow(ENTRY)
-        writer.writerows([*row, str(n), ""] for n, row in enumerate(rows, 50_001))
+        writer.writerows([*row, str(n), "", paid_on(row[1])] for n, row in enumerate(rows, 50_001))
     _corrections(target, rows, crew, numbered)
 
 
@@ -384,7 +385,7 @@ def _corrections(target: Path, rows: Rows, crew: list[Person], random: Random) -
         writer = csv.writer(f, lineterminator="\n")
         writer.writerow(ENTRY)
         for n in sorted(random.sample(range(3000, len(rows)), 14)):
-            row = [*rows[n], str(50_001 + n), lead.name]
+            row = [*rows[n], str(50_001 + n), lead.name, paid_on(rows[n][1])]
             if row[3] and random.random() < 0.7:
                 hour, minute = row[3].split(":")
                 row[3] = f"{(int(hour) + 1) % 24:02d}:{minute}"

@@ -193,13 +193,18 @@ def _scaled(amount: int, scale: int) -> str:
     return str(Decimal(amount).scaleb(-scale))
 
 
-def undated(strand: Strand, source: Source) -> list[Note]:
-    """Events that have no date of the kind the period goes by."""
-    engine, table = opened(strand.as_filtered, source)
-    kept = select(table, strand)
-    n = engine.run(kept.aggregate(n=count_of(kept, kept.start_utc.isnull()))).column(0)[0].as_py()
-    words = f"the period goes by {strand.date_field}, not by the start"
-    return [Note(f"{words}; {n:,} events without it are in no period" if n else words, "undated")]
+def undated(plan: Plan, source: Source) -> list[Note]:
+    """Events that have no date of the kind the period goes by: of each log, for the column that takes in most."""
+    missing: dict[tuple[str, str], int] = {}
+    for strand in (s for s in plan.strands if s.date_field and s.stretch is None):
+        engine, table = opened(strand.as_filtered, source)
+        kept = select(table, strand)
+        n = engine.run(kept.aggregate(n=count_of(kept, kept.start_utc.isnull()))).column(0)[0].as_py()
+        of = strand.schema.name, strand.date_field or ""
+        missing[of] = max(n, missing.get(of, 0))
+    words = "the period goes by {}, not by the start"
+    lost = "; {:,} events of {} without it are in no period"
+    return [Note(words.format(by) + (lost.format(n, log) if n else ""), "undated") for (log, by), n in missing.items()]
 
 
 def nothing_computed(plan: Plan, strand: Strand, source: Source) -> list[Note]:

@@ -167,7 +167,7 @@ def narrowed(strand: Strand) -> str:
     if strand.rounding:
         more.append(f"lengths rounded {strand.rounding.way} to {span(strand.rounding.step)}")
     if strand.date_field:
-        more.append(f"date_field by {strand.date_field}")
+        more.append(f"by the date in {strand.date_field}")
     text = str(_as_asked(strand))
     return "; ".join([text, *more] if text != ALL_EVENTS or not more else more)
 

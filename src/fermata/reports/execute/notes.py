@@ -103,8 +103,7 @@ def gathered(plan: Plan, place: Workplace, source: Source) -> list[Note]:
         notes += nothing_computed(plan, strand, source)
         if isinstance(strand.schema.derivation, Combine) and strand.stretch is None:
             notes += balances(plan, strand, source)
-        if strand.date_field:
-            notes += undated(strand, source)
+    notes += undated(plan, source)
     notes += clipped_beside_whole(plan, source)
     if any(isinstance(s.schema.derivation, RequiredTime) for s in plan.strands):
         notes += _required_today(plan, place)
