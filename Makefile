@@ -23,7 +23,7 @@ test: $(STAMP)            ## every test that needs no server and does not take l
 	$(BIN)/pytest -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract --ignore tests/browser
 
 try-own: $(STAMP)         ## ten odd files of one's own: two commands each, then a right report
-	$(BIN)/pytest -v tests/test_proposals.py -k own_file
+	FERMATA_DEEP=1 $(BIN)/pytest -v tests/test_proposals.py -k own_file
 
 test-deep: $(STAMP)       ## random tests with new examples (SEED=N repeats them), kills at every step, every ready report on the sample
 	seed=$${SEED:-$$(date +%s)}; echo "SEED=$$seed"; FERMATA_DEEP=1 $(BIN)/pytest --hypothesis-seed=$$seed -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract --ignore tests/browser

@@ -63,6 +63,7 @@ def test_words_that_are_no_column_say_what_would_be(words: str) -> None:
         column_of(words)
 
 
+@pytest.mark.deep
 @pytest.mark.parametrize(
     "measure", sorted(set(MEASURES) - {"share", "peak time", "at", "over", "capacity", "utilisation"})
 )

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import click
+import pytest
 
 from fermata import tomlfile
 from fermata.api.workspace import Workspace
@@ -21,6 +22,7 @@ from tests.conftest import ROOT, fermata
 PAGES = sorted((ROOT / "docs").rglob("*.md"))
 
 
+@pytest.mark.deep
 def test_the_first_hour_runs_as_written(hall: Workspace, tmp_path: Path) -> None:
     """From the sample's files to a report that goes out by itself, without a text editor."""
     (tmp_path / "quillmere").symlink_to(hall.path)

@@ -181,7 +181,10 @@ def brought_in(hall: Path, name: str, text: str) -> tuple[Workspace, Trial]:
     return opened, trial
 
 
-@pytest.mark.parametrize(("name", "text", "stored", "read", "first"), CASES, ids=[c[0] for c in CASES])
+@pytest.mark.parametrize(
+    ("name", "text", "stored", "read", "first"),
+    [pytest.param(*c, id=c[0], marks=[pytest.mark.deep] if n % 3 else []) for n, c in enumerate(CASES)],
+)
 def test_a_text_comes_in_without_a_hand(
     tmp_path: Path, name: str, text: str, stored: int, read: int, first: dict[str, Any]
 ) -> None:
@@ -345,7 +348,9 @@ OWN = {  # odd exports of one's own: file, text, what is asked of it, what the t
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("name", OWN)
+@pytest.mark.parametrize(
+    "name", [f if n % 3 == 0 else pytest.param(f, marks=pytest.mark.deep) for n, f in enumerate(OWN)]
+)
 def test_an_own_file_gives_a_right_report_after_two_commands(tmp_path: Path, name: str) -> None:
     """`fermata map FILE --add` and `fermata import`, no edit; the figures are those of the file."""
     text, asked, wanted = OWN[name]

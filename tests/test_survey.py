@@ -160,7 +160,7 @@ GUESSES = [
 
 
 @pytest.mark.parametrize(
-    ("name", "log", "line"), [g if n < 5 else pytest.param(*g, marks=pytest.mark.deep) for n, g in enumerate(GUESSES)]
+    ("name", "log", "line"), [g if n < 2 else pytest.param(*g, marks=pytest.mark.deep) for n, g in enumerate(GUESSES)]
 )
 def test_a_proposal_imports_as_it_stands(hall: Workspace, tmp_path: Path, name: str, log: str, line: str) -> None:
     """For each file of the sample: the expected line, and with the proposal as it is every record becomes an event."""
