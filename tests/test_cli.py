@@ -232,6 +232,7 @@ def test_hostile_text_only_ever_shows(tmp_path: Path) -> None:
     assert again.stdout.count("\n") == 2
 
 
+@pytest.mark.deep
 def test_the_reader_may_leave_early(hall: Workspace) -> None:
     """`| head` ends quietly."""
     import subprocess

@@ -276,6 +276,7 @@ def test_without_a_command_and_a_terminal_help_is_shown() -> None:
     assert "Bring in:" in fermata().stdout
 
 
+@pytest.mark.deep
 def test_every_note_has_a_kind_that_the_reference_explains(hall: Workspace) -> None:
     """In the code and in all that ready reports say; no kind is left over; figures come first."""
     made = set()

@@ -648,6 +648,7 @@ def no_nested_loops(duck: engines.Duck) -> Callable[[Any], Any]:
     return looked
 
 
+@pytest.mark.deep
 def test_no_plan_holds_a_nested_loop(duck: engines.Duck, monkeypatch: pytest.MonkeyPatch) -> None:
     """Every stage joins by equality: derived logs, hours, rates, classes, contacts."""
     base = datetime(2026, 3, 28, tzinfo=UTC)

@@ -154,6 +154,7 @@ def test_a_kept_result_is_the_same_without_its_workspace(hall: Workspace) -> Non
     assert sum(b.num_rows for b in streamed) == len(listing) == listing.to_polars().height
 
 
+@pytest.mark.deep
 def test_reprs_are_short(hall: Workspace) -> None:
     """A notebook that shows a name is not flooded, and a table is shown as one."""
     results: list[Any] = [

@@ -383,10 +383,9 @@ def test_the_document(hall: Workspace, tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     "name",
     [
-        "refused-entries",
         *(
             pytest.param(n, marks=pytest.mark.deep)
-            for n in ("entries-by-day", "calls-by-line", "timesheet-by-week", "pages-by-printer")
+            for n in ("refused-entries", "entries-by-day", "calls-by-line", "timesheet-by-week", "pages-by-printer")
         ),
     ],
 )
@@ -448,6 +447,7 @@ def test_several_outputs_at_once(hall: Workspace, tmp_path: Path) -> None:
     assert "choose one with --part: 1: " in fermata(*asked[:-1], "overview", "--output", "csv", code=2).stderr
 
 
+@pytest.mark.deep
 def test_a_large_output_tells_its_size_and_leaves_no_half_file(hall: Workspace, tmp_path: Path) -> None:
     """The size is said before, and a run that is ended on the way leaves nothing behind."""
     asked = [sys.executable, "-c", "from fermata.cli.main import main; main()", "-w", str(hall.path), "events",
@@ -494,6 +494,7 @@ def test_an_interrupt_nobody_could_take_comes_again(hall: Workspace, tmp_path: P
     assert (ran.returncode, ran.stderr.strip()) == (130, "interrupted")
 
 
+@pytest.mark.deep
 def test_a_long_listing_as_a_page(hall: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Rows beyond what a page may hold are said on it, and all are in a file beside it."""
     from fermata.outputs.html import page

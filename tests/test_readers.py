@@ -765,6 +765,7 @@ def test_columns_that_change_in_the_middle(make: Maker) -> None:
     assert reasons(made) == [(3, "has more columns than the header"), (4, "has fewer columns than the header")]
 
 
+@pytest.mark.deep
 def test_a_full_disk_leaves_the_archive_as_it_was(make: Maker) -> None:
     """What cannot be written ends with a clear message; the import before it stands, the same import works later."""
     made = workspace(make, "", CSV_FIELDS, CSV, "in.csv")
