@@ -16,6 +16,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import click
+from pydantic import BaseModel
 
 from fermata import demo
 from fermata._version import __version__
@@ -25,6 +26,7 @@ from fermata.api.workspace import Workspace, open_workspace
 from fermata.cli.main import COMMANDS, SECTIONS, cli
 from fermata.deliveries.model import Delivery
 from fermata.notes import KINDS
+from fermata.people.evacuation import Prepared
 from fermata.reports.definition.catalogue import CATEGORIES, Entry, entries
 from fermata.reports.definition.report import Report
 
@@ -194,12 +196,11 @@ def pages() -> dict[str, str]:
         for log in hall.config.logs:
             hall.archive.import_log(log)
         catalogue = re.sub(r"(?m)[ \t]+$", "", reports(hall))
-    schema = json.dumps(Report.model_json_schema(), indent=1) + "\n"
-    delivery = json.dumps(Delivery.model_json_schema(), indent=1) + "\n"
+    models: dict[str, type[BaseModel]] = {"report": Report, "delivery": Delivery, "evacuation": Prepared}
+    schemas = {f"{n}.schema.json": json.dumps(m.model_json_schema(), indent=1) + "\n" for n, m in models.items()}
     return {
         "commands.md": commands(), "fermata.1": manual(), "notes.md": notes(), "measures.md": measures(),
-        "rooms.svg": drawing(), "report.schema.json": schema,
-        "delivery.schema.json": delivery, "reports.md": catalogue,
+        "rooms.svg": drawing(), "reports.md": catalogue, **schemas,
     }  # fmt: skip
 
 

@@ -32,15 +32,15 @@ import glob
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
-from pydantic import Field, field_validator
+from pydantic import Field
 
 from fermata.analysis.plan import HoursOf
 from fermata.errors import ConfigError, RequestError, SourceError, UnknownName
 from fermata.reports.compile.calendars import Factor, Terms
 from fermata.reports.compile.generated_logs import Pattern
-from fermata.strict import Strict
+from fermata.strict import Strict, listed
 from fermata.timeline.hours import Hours, week
 from fermata.timeline.units import WEEKDAY_NAMES
 
@@ -48,10 +48,6 @@ __all__ = ["FactorMap", "HolidayMap", "HoursMap", "PatternMap", "TermMaps"]
 
 YEARS = range(1990, 2061)
 EVERY_DAY = "monday to sunday"
-
-
-def _several(value: Any) -> Any:
-    return (value,) if isinstance(value, str) else value
 
 
 class HolidayMap(Strict):
@@ -62,7 +58,7 @@ class HolidayMap(Strict):
     files: tuple[str, ...] = ()
     days: tuple[date, ...] = ()
 
-    _files = field_validator("files", mode="before")(_several)
+    _files = listed("files")
 
     def dates(self, name: str, base: Path) -> tuple[date, ...]:
         """All of them, in order. Raises RequestError, SourceError."""
@@ -119,7 +115,7 @@ class HoursMap(Strict):
     each: dict[str, str] = Field(default_factory=dict)
     others: str = ""
 
-    _times = field_validator("times", mode="before")(_several)
+    _times = listed("times")
 
 
 class PatternMap(Strict):

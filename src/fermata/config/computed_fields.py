@@ -39,14 +39,10 @@ from fermata.fields import LogSchema, checked_name
 from fermata.registers.directory import Directory
 from fermata.reports.compile.resolve import identities
 from fermata.reports.definition.parts import Chosen
-from fermata.strict import Strict
+from fermata.strict import Strict, listed
 from fermata.timeline.lengths import exact
 
 __all__ = ["ComputedMap", "with_computed"]
-
-
-def _several(value: Any) -> Any:
-    return (value,) if isinstance(value, str) else value
 
 
 class RuleMap(Chosen):
@@ -55,7 +51,7 @@ class RuleMap(Chosen):
     name: str = Field(alias="is")
     prefix: tuple[str, ...] = ()
 
-    _prefix = field_validator("prefix", mode="before")(_several)
+    _prefix = listed("prefix")
 
 
 class AmountMap(Strict):
@@ -81,7 +77,7 @@ class ComputedMap(Chosen):
     least: str = ""
     formula: str = ""
 
-    _logs = field_validator("logs", mode="before")(_several)
+    _logs = listed("logs")
 
     @field_validator("amounts", mode="before")
     @classmethod

@@ -47,7 +47,7 @@ from fermata.fields import LogSchema
 from fermata.kinds import KINDS
 from fermata.reports.compile.generated_logs import Amounts, Entitled, RequiredTime
 from fermata.reports.definition.parts import Chosen
-from fermata.strict import Strict
+from fermata.strict import Strict, listed, several
 from fermata.timeline.lengths import exact
 
 __all__ = ["DerivedMap", "derived_schemas"]
@@ -56,16 +56,12 @@ AT_MOST = "at most "
 WAYS = ("pairing", "states", "merge", "counter", "link", "combine")
 
 
-def _several(value: Any) -> Any:
-    return (value,) if isinstance(value, str) else value
-
-
 class Keyed(Strict):
     """What belongs together has the same values of `by`."""
 
     by: tuple[str, ...] = Field(min_length=1)
 
-    _by = field_validator("by", mode="before")(_several)
+    _by = listed("by")
 
 
 class PairingMap(Keyed, Chosen):
@@ -76,7 +72,7 @@ class PairingMap(Keyed, Chosen):
     reach: str
     unfinished: str = "open"
 
-    _lists = field_validator("opening", "closing", mode="before")(_several)
+    _lists = listed("opening", "closing")
 
     @field_validator("reach")
     @classmethod
@@ -106,7 +102,7 @@ class MergeMap(Keyed):
     total: tuple[str, ...] = ()
     reach: str = "1 day"
 
-    _total = field_validator("total", mode="before")(_several)
+    _total = listed("total")
 
     @field_validator("within", "reach")
     @classmethod
@@ -125,7 +121,7 @@ class CounterMap(Strict):
     wraps: int | None = Field(default=None, gt=0)
     reach: str = "400 days"
 
-    _lists = field_validator("amounts", "by", mode="before")(_several)
+    _lists = listed("amounts", "by")
 
     @model_validator(mode="before")
     @classmethod
@@ -155,7 +151,7 @@ class LinkMap(Chosen):
     @field_validator("on", mode="before")
     @classmethod
     def _same(cls, value: Any) -> Any:
-        return {v: v for v in _several(value)} if isinstance(value, str | list) else value
+        return {v: v for v in several(value)} if isinstance(value, str | list) else value
 
 
 class PartMap(Chosen):
@@ -191,7 +187,7 @@ class DerivedMap(Strict):
     per: str = "month"
     spread: Literal["start", "days", "workdays"] = "start"
 
-    _sources = field_validator("sources", "by", mode="before")(_several)
+    _sources = listed("sources", "by")
 
     @field_validator("kind")
     @classmethod

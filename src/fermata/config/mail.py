@@ -3,22 +3,17 @@
 from __future__ import annotations
 
 import re
-from typing import Any, Literal, Self
+from typing import Literal, Self
 
 from pydantic import Field, field_validator, model_validator
 
-from fermata.strict import Strict
+from fermata.strict import Strict, listed
 
-__all__ = ["ADDRESS", "How", "MailMap", "addresses", "bytes_of", "several"]
+__all__ = ["ADDRESS", "How", "MailMap", "addresses", "bytes_of"]
 
 ADDRESS = re.compile(r"[A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]+@[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)*")
 SIZE = re.compile(r"(\d+) *(kB|MB|GB)")
 UNITS = {"kB": 1_000, "MB": 1_000_000, "GB": 1_000_000_000}
-
-
-def several(value: Any) -> Any:
-    """One text where several may stand, as several."""
-    return (value,) if isinstance(value, str) else value
 
 
 def addresses(values: tuple[str, ...]) -> tuple[str, ...]:
@@ -65,7 +60,7 @@ class MailMap(Strict):
     share_address: str = ""
     timeout: int = Field(default=60, ge=1, le=600)
 
-    _lists = field_validator("inside", mode="before")(several)
+    _lists = listed("inside")
 
     @field_validator("sender", "reply_to")
     @classmethod

@@ -22,8 +22,8 @@ from typing import Any, Literal, Self
 from pydantic import AwareDatetime, Field, field_validator, model_validator
 
 from fermata import outputs
-from fermata.config.mail import How, addresses, bytes_of, several
-from fermata.strict import Strict
+from fermata.config.mail import How, addresses, bytes_of
+from fermata.strict import Strict, listed
 from fermata.timeline.lengths import exact, length
 
 __all__ = ["Delivery", "OnlyIf", "Split", "Target"]
@@ -50,7 +50,7 @@ class Target(Strict):
     token_env: str = ""
     token_file: str = ""
 
-    _lists = field_validator("mail", "cc", "bcc", mode="before")(several)
+    _lists = listed("mail", "cc", "bcc")
     _known = field_validator("cc", "bcc")(addresses)
 
     @field_validator("mail")
@@ -160,7 +160,7 @@ class Delivery(Strict):
     paused: bool = False
     skip: tuple[AwareDatetime, ...] = ()
 
-    _lists = field_validator("formats", "hold", mode="before")(several)
+    _lists = listed("formats", "hold")
 
     @field_validator("formats")
     @classmethod

@@ -30,9 +30,10 @@ from fermata.people.headcount import Mark, Muster
 from fermata.reports.compile.binding import bound
 from fermata.reports.compile.request import Asking
 from fermata.reports.definition import files
-from fermata.reports.definition.parts import Chosen, Conditions, conditions_of, several
+from fermata.reports.definition.parts import Chosen, Conditions, conditions_of
 from fermata.reports.definition.report import Report
 from fermata.reports.result import Records, RunResult
+from fermata.strict import listed, split
 from fermata.timeline.lengths import exact
 from fermata.timeline.words import stamp
 from fermata.timeline.zones import zone
@@ -63,7 +64,7 @@ class Prepared(Chosen):
     assembly: Conditions = Field(default=())
     back: str = "7 days"
 
-    _lists = field_validator("opening", "closing", mode="before")(several)
+    _lists = listed("opening", "closing", read=split)
     _readings = field_validator("outer", "assembly", mode="before")(conditions_of)
 
     @property

@@ -24,7 +24,7 @@ from pydantic import Field, field_validator, model_validator
 
 from fermata.fields import checked_name
 from fermata.intake.mapping import DatabaseMap
-from fermata.strict import Strict
+from fermata.strict import Strict, listed
 
 __all__ = ["AttributeMap", "LinkMap", "NameMap", "RegisterMap"]
 
@@ -77,10 +77,7 @@ class RegisterMap(Strict):
     archived: str | None = None
     title: str = ""
 
-    @field_validator("files", mode="before")
-    @classmethod
-    def _one_or_more(cls, value: Any) -> Any:
-        return (value,) if isinstance(value, str) else value
+    _files = listed("files")
 
     @field_validator("names", "attributes", "links", mode="before")
     @classmethod

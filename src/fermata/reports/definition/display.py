@@ -8,7 +8,7 @@ from typing import Any, Literal, Self
 from pydantic import Field, ValidationError, field_validator
 
 from fermata.errors import RequestError
-from fermata.reports.definition.parts import Strict, several
+from fermata.strict import Strict, listed, split
 from fermata.tomlfile import problems
 
 __all__ = ["Display"]
@@ -40,7 +40,7 @@ class Display(Strict):
     author: str = Field(default="", max_length=200)
     spreadsheet: bool = False
 
-    _lists = field_validator("columns", mode="before")(several)
+    _lists = listed("columns", read=split)
 
     @field_validator("pages")
     @classmethod

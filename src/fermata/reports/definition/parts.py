@@ -11,7 +11,7 @@ from fermata.analysis.formula import Formula
 from fermata.analysis.measures import Measure
 from fermata.digest import Apart
 from fermata.kinds import KINDS
-from fermata.strict import Strict
+from fermata.strict import Strict, listed, split
 
 __all__ = [
     "BYTES",
@@ -26,7 +26,6 @@ __all__ = [
     "Sourced",
     "Strict",
     "conditions_of",
-    "several",
 ]
 
 TABLE_KEYS = ("like", "from", "to", "empty", "words")
@@ -205,11 +204,6 @@ class ColumnSpec(Sourced):
         return self.label or (Measure.parse(self.measure).label if self.measure else self.formula)
 
 
-def several(value: Any) -> Any:
-    """Names separated by commas as several; anything else as it is."""
-    return tuple(p.strip() for p in value.split(",") if p.strip()) if isinstance(value, str) else value
-
-
 class Listing(Strict):
     """The events themselves instead of figures: which `fields`, a `second` line of fields under each, `sort` (`-` in
     front for downwards), the first `most`, running `numbers`, `totals` of the amounts; `overlapping` lists what began
@@ -224,7 +218,7 @@ class Listing(Strict):
     totals: bool = False
     overlapping: bool = False
 
-    _lists = field_validator("fields", "second", "sort", mode="before")(several)
+    _lists = listed("fields", "second", "sort", read=split)
 
 
 Question = Literal["inside", "contacts", "unusual", "trail", "attention", "edits", "logs", "cannot", "unresolved"]
@@ -250,4 +244,4 @@ class Ask(Strict):
     history: int = Field(default=28, ge=2)
     factor: float = Field(default=2.0, ge=1)
 
-    _lists = field_validator("opening", "closing", mode="before")(several)
+    _lists = listed("opening", "closing", read=split)

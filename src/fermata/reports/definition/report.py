@@ -21,8 +21,9 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 from fermata.digest import Apart
 from fermata.errors import RequestError
 from fermata.reports.definition.display import Display
-from fermata.reports.definition.parts import EVERYWHERE, Ask, ColumnSpec, Listing, Sourced, several
+from fermata.reports.definition.parts import EVERYWHERE, Ask, ColumnSpec, Listing, Question, Sourced
 from fermata.reports.definition.wording import column_of
+from fermata.strict import listed, split
 from fermata.tomlfile import problems
 
 __all__ = ["CHARTS", "Part", "Report"]
@@ -88,25 +89,23 @@ class Report(Sourced):
     layout: Annotated[tuple[Annotated[int, Field(ge=1, le=4)], ...], Apart("the look")] = ()
     expect: Literal["", "no rows", "within limits"] = ""
 
-    @model_validator(mode="before")
+    _names = listed("by", "sort", "must_name", read=split)
+    _formulas = listed("rows", "checks", "warn")
+
+    @field_validator("columns", mode="before", json_schema_input_type=tuple[str | ColumnSpec, ...])
     @classmethod
-    def _short_forms(cls, data: Any) -> Any:
-        if isinstance(data, dict):
-            data = dict(data)
-            for key in ("by", "sort", "must_name"):
-                if key in data:
-                    data[key] = several(data[key])
-            for key in ("rows", "checks", "warn"):
-                if isinstance(data.get(key), str):
-                    data[key] = (data[key],)
-            if isinstance(data.get("columns"), list | tuple):
-                try:
-                    data["columns"] = tuple(column_of(c) if isinstance(c, str) else c for c in data["columns"])
-                except RequestError as e:
-                    raise ValueError(str(e)) from None
-            if isinstance(data.get("ask"), str):
-                data["ask"] = {"what": data["ask"]}
-        return data
+    def _columns_in_words(cls, columns: Any) -> Any:
+        if not isinstance(columns, list | tuple):
+            return columns
+        try:
+            return tuple(column_of(c) if isinstance(c, str) else c for c in columns)
+        except RequestError as e:
+            raise ValueError(str(e)) from None
+
+    @field_validator("ask", mode="before", json_schema_input_type=Question | Ask | None)
+    @classmethod
+    def _question_alone(cls, ask: Any) -> Any:
+        return {"what": ask} if isinstance(ask, str) else ask
 
     @field_validator("chart")
     @classmethod
