@@ -211,7 +211,8 @@ def test_mistakes_in_what_is_declared(make: Maker, added: str, said: str) -> Non
 HOURS = [
     ('[hours.a]\ntimes = "9-5"', "hours.a: '9-5' are no times"), ('[hours.a]\nholidays = "x"',
      "there is no set of holidays 'x'"),
-    ('[holidays.x]\ncountry = "ZZ"\n[hours.a]\nholidays = "x"', "holidays.x:"),
+    ('[holidays.x]\ncountry = "ZZ"\n[hours.a]\nholidays = "x"', "country 'ZZ'; write its two letters"),
+    ('[holidays.x]\ncountry = "PT"\nregion = "99"\n[hours.a]\nholidays = "x"', "region '99' of PT; its regions: 01"),
      ('[hours.a]\nby = "user"\nothers = "b"', "there is no set of hours 'b'"),
 ]  # fmt: skip
 

@@ -126,8 +126,9 @@ class Result(Tabular):
         return found
 
     def chart(self, kind: str = "", of: str = "") -> Any:
-        """A Matplotlib figure of the result: `kind` bar, stacked, ranked, line, area, share, heat map or timeline (what
-        suits it unless told), `of` the column by heading (the first). Raises UnknownName, RequestError.
+        """A Matplotlib figure of the result. `kind` is bar, stacked, ranked, line, area, share, heat map or timeline;
+        without it, the form that suits the result is drawn. `of` is the heading of the column to draw; without it, the
+        first column is drawn. Raises UnknownName, RequestError.
         """
         from fermata.outputs import charts
 

@@ -68,8 +68,14 @@ class HolidayMap(Strict):
 
             try:
                 found |= set(holidays.country_holidays(self.country, subdiv=self.region or None, years=YEARS))
-            except NotImplementedError as e:
-                raise RequestError(f"holidays.{name}: {e}") from None
+            except NotImplementedError:  # what the library raises for a place it does not know
+                regions = holidays.list_supported_countries().get(self.country)
+                if regions is None:
+                    why = f"no holidays are known of the country {self.country!r}; write its two letters, such as PT"
+                else:
+                    has = f"its regions: {', '.join(regions)}" if regions else "leave region out"
+                    why = f"no holidays are known of the region {self.region!r} of {self.country}; {has}"
+                raise RequestError(f"holidays.{name}: {why}") from None
         for pattern in self.files:
             paths = sorted(glob.glob(str(Path(glob.escape(str(base))) / pattern)))
             if not paths:
