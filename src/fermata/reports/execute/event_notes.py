@@ -35,7 +35,7 @@ MOST_WRONG = 3
 
 
 def open_spans(plan: Plan, strand: Strand, source: Source) -> list[Note]:
-    """Spans without a finish that began before the period's end: they are in no total."""
+    """Spans without a finish that began before the period's end: their time is not in any total."""
     engine, table = opened(strand.as_filtered, source)
     kept = select(table, strand)
     kept = kept.filter(kept.finish_utc.isnull() & (kept.start_utc < naive(plan.stretch.end)))
@@ -46,7 +46,7 @@ def open_spans(plan: Plan, strand: Strand, source: Source) -> list[Note]:
         notes.append(
             Note(f"{inside:,} of this period without a finish: counted, but not added to any time", "unfinished")
         )
-    if total > inside:
+    if total > inside and not strand.date_field:  # by another date nothing reaches into the period from before
         notes.append(
             Note(f"{total - inside:,} from before this period without a finish: not added to any time", "unfinished")
         )
