@@ -39,7 +39,7 @@ KNOWN: dict[str, dict[str, dict[str, Any]]] = {  # formats whose columns are kno
     "login records": {
         "start": {"column": "time", "form": "epoch s"}, "user": {"column": "user", "names": "login"},
         "device": {"column": "line"},
-        "action": {"column": "event"}, "other": {"column": "host"},
+        "action": {"column": "event"}, "other": {"column": "host"}, "process": {"column": "pid"},
     },
     "icalendar": {
         "start": {"column": "start"}, "finish": {"column": "finish"}, "title": {"column": "summary"},

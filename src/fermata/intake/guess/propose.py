@@ -7,17 +7,14 @@ from pathlib import Path
 from typing import Any
 
 from fermata.intake.guess.roles import Guess, guess
+from fermata.intake.guess.shape import Pairs
 from fermata.intake.guess.sniff import Sniffed, sniff
 from fermata.kinds import KINDS
 
 __all__ = ["propose"]
 
-VISITS = """
-# from an entry to the next exit of the same person
-[logs.{log}-visits]
-from = "{log}"
-pairing = { opening = "in", closing = "out", by = "user", reach = "16 hours" }
-"""
+VISITS = Pairs(("user",), "in", "out", "16 hours")
+LOGINS = Pairs(("device",))
 
 
 def propose(path: Path, log: str, shown: str) -> tuple[str, list[str]]:
@@ -41,10 +38,12 @@ def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
     if sniffed.format != "delimited":
         lines.append(f"format = {_value(sniffed.format)}")
     lines += [f"# unsure: {why}" for why in sniffed.unsure]
+    asked = {k: v for k, v in sniffed.settings.items() if database and k in ("query", "growing")}
+    lines += [f"{key} = {_value(value)}" for key, value in sniffed.settings.items() if key not in asked]
     if database:
         lines.append(f"[logs.{log}.database]")
         lines.append(f"address = {_value(f'sqlite:///{shown}')}")
-    lines += [f"{key} = {_value(value)}" for key, value in sniffed.settings.items()]
+    lines += [f"{key} = {_value(value)}" for key, value in asked.items()]
     lines.append(f"[logs.{log}.fields]")
     for name, spec in found.fields.items():
         if name in found.unsure:
@@ -67,10 +66,27 @@ def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
     ]
     if unused:
         lines.append(f"# columns not used: {', '.join(unused)}")
-    below = sniffed.shape.below.replace("{log}", log) if sniffed.shape else ""
+    return "\n".join([*lines, *_spans(log, sniffed, found)]) + "\n"
+
+
+def _spans(log: str, sniffed: Sniffed, found: Guess) -> list[str]:
+    """The log of spans that openings and closings make, where the fields that tell which belong together are there."""
+    pairs, name = sniffed.shape.pairs if sniffed.shape else None, "sessions"
+    if sniffed.format == "login records":
+        pairs = LOGINS
     if found.kind == "door access" and {"in", "out"} <= set(found.fields.get("action", {}).get("values", {}).values()):
-        below = VISITS.replace("{log}", log)
-    return "\n".join(lines) + "\n" + below
+        pairs, name = VISITS, "visits"
+    if pairs is None or not {"action", *pairs.by} <= found.fields.keys():
+        return []
+    by = _value(pairs.by[0] if len(pairs.by) == 1 else list(pairs.by))
+    pairing = f'opening = "{pairs.opening}", closing = "{pairs.closing}", by = {by}, reach = "{pairs.reach}"'
+    return [
+        "",
+        f"# from each {pairs.opening} to the {pairs.closing} of the same {' and '.join(pairs.by)}",
+        f"[logs.{log}-{name}]",
+        f'from = "{log}"',
+        f"pairing = {{ {pairing} }}",
+    ]
 
 
 def _field(spec: dict[str, Any]) -> str:

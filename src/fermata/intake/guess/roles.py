@@ -13,7 +13,6 @@ from typing import Any
 
 from fermata.fields import COMMON
 from fermata.intake.guess.known import BY_FORMAT, KNOWN
-from fermata.intake.guess.shapes import REQUESTS
 from fermata.intake.guess.sniff import Sniffed
 from fermata.intake.guess.words import ACTIONS, DENIES, ELSEWHERE, GOOD, SIGNS_ELSEWHERE, WAYS
 from fermata.kinds import KINDS
@@ -107,7 +106,7 @@ def guess(sniffed: Sniffed) -> Guess:
             found.fields.pop("page", None)  # it says `total`
         _exact_times(sniffed, found)
         return found
-    if sniffed.shape and sniffed.format != "syslog" and sniffed.shape is not REQUESTS:
+    if sniffed.shape and sniffed.format == "delimited":
         return _shaped(sniffed, found)
     times = {n: f for n, texts in sniffed.columns.items() if texts and (f := _form(n, texts, found)) is not None}
     _times(sniffed.columns, times, found)
@@ -176,6 +175,10 @@ def _shaped(sniffed: Sniffed, found: Guess) -> Guess:
     start = {n: found.fields[n] for n in ("start",) if n in found.fields}
     fields = {n: dict(f) for n, f in shape.fields.items() if f["column"] in sniffed.columns}
     timed = {"start", "finish"} & fields.keys()
+    for name in timed:
+        column = fields[name]["column"]
+        if fields[name].keys() == {"column"} and (form := _form(column, sniffed.columns[column], found)):
+            fields[name]["form"] = form[0]
     return Guess({**({} if timed else start), **fields}, shape.kind)
 
 

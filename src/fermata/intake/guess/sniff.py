@@ -17,7 +17,7 @@ from fermata.archive.duck import connect
 from fermata.errors import FermataError, SourceError
 from fermata.intake import opening
 from fermata.intake.guess import shapes
-from fermata.intake.guess.shapes import Shape
+from fermata.intake.guess.shape import Shape
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import Job, delimited, reader, syslog, webaccess, xlsx
 from fermata.intake.readers.pagelog import USUAL, expression_of
@@ -26,6 +26,7 @@ __all__ = ["Sniffed", "sniff"]
 
 HEAD = 1 << 18
 SAMPLE = 2000
+KEYS = 5000  # objects looked at for the ways to their values
 NUMBER_OR_TIME = re.compile(r"[\d:./,+-]+( ?[AaPp][Mm])?")
 NOTHING = ("NA", "N/A", "n/a", "#N/A", "-", "--", "null", "NULL", "(null)", "None", "nil", "???")
 WITHIN = re.compile(r'"([^"]+)"\s*:\s*\{[^{}\[\]]*"([^"]+)"\s*:\s*\[\s*\{')  # an array of objects in an object
@@ -62,8 +63,10 @@ def sniff(path: Path) -> Sniffed:
                 found.unsure += shape.unsure
             if found.format == "json lines" and "__REALTIME_TIMESTAMP" in found.columns:
                 found.shape = shapes.of_journal(found.columns)
-            elif found.format.startswith("json") and {"request", "status", "remote_addr"} <= found.columns.keys():
-                found.shape = shapes.REQUESTS
+            elif found.format in ("json", "json lines", "sql") and (shape := shapes.of_columns(found.columns)):
+                found.shape = shape
+                found.settings |= shape.settings
+                found.unsure += shape.unsure
             if found.shape is None and found.format in ("delimited", "json", "json lines", "xlsx"):
                 _without_nothing(found)
             if found.shape and found.format == "json lines":
@@ -334,7 +337,7 @@ def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str
     if found.format in ("json", "icalendar", "xes", "xml") and records.text:
         wanted = tuple(_keys(records.text))
         records = reader("json lines").open(Job(con, records.text, path, log, "again", wanted, scratch))
-    names = [n for n in records.columns if n != "line" or found.format == "regex"]
+    names = [n for n in records.columns if n != records.whole]
     listed = ", ".join(f"{records.columns[n]} AS v{i}" for i, n in enumerate(names))
     try:  # rows from all over the file: its first ones may all be of one day
         con.execute(f"CREATE TEMP TABLE sampled AS SELECT row_number() OVER () AS n, {listed} FROM {records.source}")
@@ -357,7 +360,7 @@ def _keys(path: Path) -> dict[str, None]:
                 found[above + key] = None
 
     with path.open(encoding="utf-8", errors="replace") as f:
-        for _, line in zip(range(200), f, strict=False):
+        for _, line in zip(range(KEYS), f, strict=False):
             try:
                 value = json.loads(line)
             except ValueError:

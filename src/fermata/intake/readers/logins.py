@@ -1,6 +1,6 @@
 """Login records (wtmp, btmp) of a Linux system: fixed records of 384 bytes, see utmp(5).
 
-Columns: event (login, logout, boot, shutdown, run level, clock set, other), type, time (epoch seconds with
+Columns: event (login, failed, logout, boot, shutdown, run level, clock set, other), type, time (epoch seconds with
 microseconds), user, line, host, pid, session, id, address. A login without a user is a logout: that is how login
 programs write it.
 """
@@ -54,11 +54,12 @@ def _table(held: Any) -> Any:
 
     texts = {n: _text(held[n]) for n in ("user", "line", "host", "id")}
     kind, named = held["type"], held["user"] != b""
+    refused = (kind == LOGIN) & named & (held["user"] != b"LOGIN")  # how login programs write it into btmp
     down = (kind == RUN_LEVEL) & (held["user"] == b"shutdown")
     event = np.select(
-        [(kind == USER) & named, ((kind == USER) & ~named) | (kind == DEAD), kind == BOOT, down, kind == RUN_LEVEL,
-         (kind == NEW_TIME) | (kind == OLD_TIME)],
-        ["login", "logout", "boot", "shutdown", "run level", "clock set"], "other",
+        [(kind == USER) & named, refused, ((kind == USER) & ~named) | (kind == DEAD), kind == BOOT, down,
+         kind == RUN_LEVEL, (kind == NEW_TIME) | (kind == OLD_TIME)],
+        ["login", "failed", "logout", "boot", "shutdown", "run level", "clock set"], "other",
     )  # fmt: skip
     seconds, micros = (pa.array(held[n].astype("int64")).cast(pa.string()) for n in ("sec", "usec"))
     numbers = {n: pa.array(held[n].astype("int64")).cast(pa.string()) for n in ("type", "pid", "session")}
