@@ -14,7 +14,7 @@ from tests.producers.daemons import Written, needs, wait
 SETTINGS = {
     "logging_collector": "on", "log_destination": "csvlog,jsonlog,stderr", "log_connections": "on",
     "log_disconnections": "on", "log_timezone": "UTC", "log_file_mode": "0644", "log_filename": "server.log",
-    "log_line_prefix": "%m [%p] %q%u@%d ",
+    "log_line_prefix": "'%m [%p] %q%u@%d '",
 }  # fmt: skip
 
 

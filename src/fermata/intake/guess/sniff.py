@@ -16,11 +16,10 @@ from typing import Any
 from fermata.archive.duck import connect
 from fermata.errors import FermataError, SourceError
 from fermata.intake import opening
-from fermata.intake.guess import shapes
+from fermata.intake.guess import shapes, spooler
 from fermata.intake.guess.shape import Shape
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import Job, delimited, reader, syslog, webaccess, xlsx
-from fermata.intake.readers.pagelog import USUAL, expression_of
 
 __all__ = ["Sniffed", "sniff"]
 
@@ -184,15 +183,8 @@ def _marked(text: str, lines: list[str]) -> Sniffed | None:
         return Sniffed("syslog", unsure=[year] if yearless else [])
     if _share(lines, webaccess.PATTERN) > SCRIPT_END:
         return Sniffed("web access")
-    if _share(lines, expression_of(USUAL)[0]) > SCRIPT_END:
-        # a spooler of today writes a line a job: `total` in the place of the page, and behind it the number of pages
-        whole = _share(lines, r".*\] total \d+ ") > SCRIPT_END
-        layout = USUAL.replace("%P %C", "%P %{pages}") if whole else USUAL
-        return Sniffed(
-            "page log",
-            {"layout": layout},
-            unsure=["layout is the spooler's usual one; its own setting is PageLogFormat"],
-        )
+    if told := spooler.layout_of(lines):
+        return Sniffed("page log", {"layout": told[0]}, unsure=[told[1]])
     if shape := shapes.of_text(lines):
         return Sniffed(
             "delimited" if shape is shapes.DATABASE_SERVER else "regex",
