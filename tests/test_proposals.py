@@ -131,6 +131,39 @@ TWICE = """When,Who,Door,Who
 2026-03-28 08:01:12,anna,North,guard
 2026-03-28 08:03:12,bert,North,guard
 """
+FAILED = """[Sat Mar 28 08:01:12.000000 2026] [auth_basic:error] [pid 77:tid 78] [client 10.0.0.8:40112] AH01618: user bert not found: /x
+[Sat Mar 28 08:01:13.500000 2026] [mpm_event:notice] [pid 77:tid 77] AH00489: configured -- resuming normal operations
+"""
+DUMPED = """[7] [00077] [ts/0] [anna    ] [pts/0       ] [10.0.0.7            ] [10.0.0.7       ] [2026-03-28T07:01:12,000000+00:00]
+[8] [00077] [    ] [        ] [pts/0       ] [                    ] [0.0.0.0        ] [2026-03-28T08:17:03,000000+00:00]
+"""
+LATEST = """Username         Port     From                                       Latest
+root                                                                **Never logged in**
+anna             pts/0    10.0.0.7                                  Sat Mar 28 07:01:12 +0000 2026
+"""
+PACKAGES = """2026-03-28 08:01:10 startup archives unpack
+2026-03-28 08:01:12 install hall-one:all <none> 1.0
+2026-03-28 08:01:12 status installed hall-one:all 1.0
+2026-03-28 08:09:12 upgrade hall-one:all 1.0 1.1
+"""
+TRANSFERS = """Sat Mar 28 08:01:12 2026 0 10.0.0.7 5000 /srv/a plan.txt b _ o r anna ftp 0 * c
+Sat Mar 28 08:02:12 2026 2 10.0.0.7 10 /srv/b.txt b _ i r bert ftp 0 * i
+"""
+ADMITTED = """Sat Mar 28 08:01:02 2026 : Info: Ready to process requests
+Sat Mar 28 08:01:12 2026 : Auth: (28) Login OK: [anna] (from client gate port 0)
+Sat Mar 28 08:01:13 2026 : Auth: (30) Login incorrect (pap: wrong): [bert/<via Auth-Type = PAP>] (from client gate port 0)
+"""
+BALANCED = """Mar 28 08:01:12 gate haproxy[77]: 10.0.0.7:49884 [28/Mar/2026:08:01:12.000] hall pages/one 0/0/0/1/1 200 203 - - ---- 1/1/0/0/0 0/0 "GET /a HTTP/1.1"
+Mar 28 08:01:13 gate haproxy[77]: 10.0.0.7:49885 [28/Mar/2026:08:01:13.000] hall hall/<NOSRV> -1/-1/-1/-1/0 400 0 - - CR-- 2/2/0/0/0 0/0 "<BADREQ>"
+"""
+SERVER = """2026-03-28 08:01:12.000 CET [311] anna@shop LOG:  connection authorized: user=anna database=shop
+2026-03-28 08:09:12.000 CET [311] anna@shop LOG:  disconnection: session time: 0:08:00.000 user=anna database=shop
+	of a statement of two lines
+"""
+OWN_PAGES = """anna\toffice\t101\t[28/Mar/2026:08:01:12 +0100]\ttotal\t3\tReport draft.pdf
+bert\toffice\t102\t[28/Mar/2026:08:40:11 +0100]\ttotal\t12\ta "quoted" name
+carl\toffice\t103\t[28/Mar/2026:08:41:11 +0100]\ttotal\t1\ta third name
+"""
 FIRST = "2026-03-28 08:01:12+01:00"
 CASES: list[tuple[str, str, int, int, dict[str, Any]]] = [  # file, text, stored, records read, the first event
     ("auth.log", SSHD, 3, 4, {"user": "anna", "device": "gate", "action": "login", "other": "10.0.0.7"}),
@@ -165,6 +198,15 @@ CASES: list[tuple[str, str, int, int, dict[str, Any]]] = [  # file, text, stored
     ("named.log", NAMED, 3, 3, {"user": "anna", "device": "gate", "action": "login", "src": "10.0.0.7"}),
     ("twice.csv", TWICE, 2, 2, {"user": "anna", "device": "North", "who_2": "guard"}),
     ("last.txt", LAST, 2, 4, {"user": "anna", "device": "pts/0", "other": "10.0.0.7"}),
+    ("failed.log", FAILED, 2, 2, {"device": "10.0.0.8", "action": "error", "module": "auth_basic"}),
+    ("dump.txt", DUMPED, 2, 2, {"user": "anna", "device": "pts/0", "action": "login", "other": "10.0.0.7"}),
+    ("latest.txt", LATEST, 1, 3, {"user": "anna", "device": "pts/0", "other": "10.0.0.7"}),
+    ("packages.log", PACKAGES, 2, 4, {"action": "install", "other": "hall-one:all", "new": "1.0"}),
+    ("transfers.log", TRANSFERS, 2, 2, {"user": "anna", "action": "fetched", "other": "/srv/a plan.txt", "size": 5000}),
+    ("admitted.log", ADMITTED, 2, 3, {"user": "anna", "device": "gate", "action": "login"}),
+    ("balanced.log", BALANCED, 1, 2, {"device": "10.0.0.7", "action": "GET", "outcome": "200", "server": "pages/one"}),
+    ("server.log", SERVER, 2, 3, {"user": "anna", "place": "shop", "action": "login", "session": "311"}),
+    ("own_pages", OWN_PAGES, 3, 3, {"user": "anna", "device": "office", "pages": 3, "title": "Report draft.pdf"}),
 ]
 
 
@@ -198,6 +240,23 @@ def test_a_text_comes_in_without_a_hand(
     start = event["start"] if name not in ("proxy.log", "detail") else event["finish"]
     shown = {"proxy.log": "2026-03-28 08:01:12.123000+01:00", "detail": "2026-03-28 09:01:12+01:00"}
     assert str(start) == shown.get(name, FIRST)
+
+
+def test_a_folder_of_calendars_is_one_log(tmp_path: Path) -> None:
+    """One event a file, and only the second says where: a proposal for the folder knows both, and all come in."""
+    hall = tmp_path / "hall"
+    command("new", str(hall), "--zone", "UTC")
+    (hall / "plans").mkdir()
+    for n, more in enumerate(("", "LOCATION:Great hall\r\n", "")):
+        event = f"UID:{n}\r\nDTSTART:2026030{n + 1}T100000Z\r\nDTEND:2026030{n + 1}T113000Z\r\nSUMMARY:m{n}\r\n{more}"
+        text = f"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\n{event}END:VEVENT\r\nEND:VCALENDAR\r\n"
+        (hall / "plans" / f"{n}.ics").write_text(text)
+    told = command("-w", str(hall), "map", str(hall / "plans"), "--add").stderr
+    assert "tried on the file: 3 records: 3 stored" in told
+    command("-w", str(hall), "--now", NOW.isoformat(), "import")
+    events = open_workspace(hall, now=NOW).log("plans").events()
+    assert [p or "" for p in events["place"].fillna("")] == ["", "Great hall", ""]
+    assert "the folder holds no files" in command("map", str(tmp_path / "hall" / "reports"), code=1).stderr
 
 
 def test_sessions_are_paired_where_a_log_has_logins_and_logouts(tmp_path: Path) -> None:

@@ -23,7 +23,7 @@ __all__ = ["command"]
 @click.option("--kinds", is_flag=True, help="List the kinds of log, or all words of the KIND named instead of FILE.")
 @click.pass_context
 def command(ctx: click.Context, file: Path | None, log: str | None, add: bool, kinds: bool) -> None:
-    """Look at FILE and propose how its records become events, as TOML with comments.
+    """Look at FILE (or a folder, or a pattern) and propose how its records become events, as TOML with comments.
 
     What could be read two ways is marked `unsure`; look at these lines before the first import.
 
@@ -34,8 +34,8 @@ def command(ctx: click.Context, file: Path | None, log: str | None, add: bool, k
     if kinds:
         _kinds(str(file) if file else None)
         return
-    if file is None or not file.is_file():
-        raise click.UsageError(f"there is no file {file}" if file else "name the FILE to look at, or give --kinds")
+    if file is None:
+        raise click.UsageError("name the FILE to look at, or give --kinds")
     from fermata.errors import FermataError
     from fermata.workspace.proposing import add_log, log_name, propose, tried
 

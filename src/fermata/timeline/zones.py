@@ -17,7 +17,7 @@ from fermata.errors import UnknownName
 __all__ = ["Change", "Kind", "changes", "classify", "day_start", "local", "offset", "to_utc", "zone"]
 
 Kind = Literal["once", "twice", "never"]
-MICROSECOND = timedelta(microseconds=1)
+MICROSECOND, DAY = timedelta(microseconds=1), timedelta(days=1)
 
 
 @functools.cache
@@ -102,14 +102,15 @@ def changes(start: datetime, end: datetime, tz: ZoneInfo) -> list[Change]:
     no zone in use has had that.
     """
     found = []
-    a = start
+    a, shown = start, offset(start, tz)
     while a < end:
-        b = min(a + timedelta(days=1), end)
-        if offset(a, tz) != offset(b, tz):
+        b = min(a + DAY, end)
+        after = offset(b, tz)
+        if shown != after:
             low, high = a, b
             while high - low > MICROSECOND:
                 middle = low + (high - low) // 2
-                low, high = (middle, high) if offset(middle, tz) == offset(a, tz) else (low, middle)
-            found.append(Change(high, offset(a, tz), offset(b, tz)))
-        a = b
+                low, high = (middle, high) if offset(middle, tz) == shown else (low, middle)
+            found.append(Change(high, shown, after))
+        a, shown = b, after
     return found

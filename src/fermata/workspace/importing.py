@@ -7,7 +7,7 @@ import glob
 import itertools
 import shutil
 import tempfile
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import IO
@@ -50,7 +50,7 @@ def files(workspace: Base, log: str) -> list[Path]:
 def import_log(
     workspace: Base,
     log: str,
-    given: list[Source],
+    given: Sequence[Source],
     *,
     complete_to: datetime | None,
     complete: str,
@@ -118,7 +118,7 @@ def _told(workspace: Base, log: str, done: list[Outcome], received: list[Path]) 
 
 
 def _sources(
-    workspace: Base, log: str, mapping: LogMap, given: list[Source], progress: Progress
+    workspace: Base, log: str, mapping: LogMap, given: Sequence[Source], progress: Progress
 ) -> tuple[list[Path], list[Path], str]:
     """The files to import, those of them kept for having no other place, and how far a query came."""
     if mapping.database and not given:

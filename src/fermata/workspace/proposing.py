@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from fermata.config.workspace_file import understood
-from fermata.errors import DataError, RequestError
+from fermata.errors import DataError, NoSuchFile, RequestError, SourceError
 from fermata.intake import opening
 from fermata.intake.guess.propose import propose as from_file
 from fermata.reports.compile.request import Asking
@@ -22,24 +22,59 @@ from fermata.reports.result import Records
 from fermata.workspace import importing
 from fermata.workspace.base import Base
 
-__all__ = ["Trial", "add_log", "log_name", "propose", "tried"]
+__all__ = ["Trial", "add_log", "files_of", "log_name", "propose", "tried"]
 
 PART = 8_000_000  # bytes of a long text that a proposal is tried on
 SHOWN = 3
+EVENTS = re.compile(rb"(?s)\nBEGIN:V.*(?=END:VCALENDAR)")
+TOGETHER = 200  # files of a folder that a proposal looks at
 
 
 def log_name(path: Path) -> str:
     """A name for the log of a file: its own, without endings and numbers."""
-    stem = re.split(r"[.\d]", opening.plain_name(path))[0].strip("-_ ").lower()
+    named = path.parent if set(path.name) & set("*?[") else path  # a pattern is called as its folder
+    stem = re.split(r"[.\d]", opening.plain_name(named))[0].strip("-_ ").lower()
     return re.sub(r"[^a-z0-9_-]+", "-", stem).strip("-") or "log"
 
 
+def files_of(path: Path) -> tuple[list[Path], Path]:
+    """The files that a path stands for, the largest first, and the pattern for all of them: itself, the commonest
+    kind of file in a folder, or what a pattern such as `cal/*.ics` finds. Raises SourceError where there is none.
+    """
+    if path.is_file():
+        return [path], path
+    if path.is_dir():
+        endings = Counter(p.suffix for p in path.iterdir() if p.is_file() and not p.name.startswith("."))
+        if not endings:
+            raise SourceError(f"{path}: the folder holds no files")
+        path = path / f"*{endings.most_common(1)[0][0]}"
+    found = [p for p in path.parent.glob(path.name) if p.is_file()] if path.parent.is_dir() else []
+    if not found:
+        raise NoSuchFile(f"there is no file {path}")
+    return sorted(found, key=lambda p: (-p.stat().st_size, p.name)), path
+
+
 def propose(path: Path, log: str, base: Path | None = None) -> tuple[str, list[str]]:
-    """The TOML proposed for a log of files like `path`, and what is unsure. Raises SourceError."""
-    whole = path.resolve()
+    """The TOML proposed for a log of files like `path` (a file, a folder, a pattern), and what is unsure. Raises
+    SourceError.
+    """
+    files, pattern = files_of(path)
+    whole = pattern.parent.resolve() / pattern.name
     inside = base is not None and whole.is_relative_to(base)
-    shown = whole.relative_to(base).as_posix() if inside and base else str(path)
-    return from_file(path, log, shown)
+    shown = whole.relative_to(base).as_posix() if inside and base else str(pattern)
+    with tempfile.TemporaryDirectory(prefix="fermata-") as made:
+        return from_file(_together(files, Path(made)), log, shown)
+
+
+def _together(files: list[Path], folder: Path) -> Path:
+    """The largest file; of calendars, which may hold one event each, many as one."""
+    if len(files) == 1 or files[0].suffix.lower() != ".ics":
+        return files[0]
+    whole = folder / files[0].name
+    parts = [EVENTS.search(p.read_bytes()) for p in files[:TOGETHER]]
+    events = b"".join(p[0].rstrip() for p in parts if p)
+    whole.write_bytes(b"BEGIN:VCALENDAR\r\nVERSION:2.0" + events + b"\r\nEND:VCALENDAR\r\n")
+    return whole
 
 
 @dataclass(frozen=True)
@@ -71,25 +106,36 @@ def tried(text: str, log: str, path: Path, zone: str) -> Trial | None:
     data = tomllib.loads(text)
     if "database" in data["logs"][log]:
         return None
+    files, pattern = files_of(path)
     with tempfile.TemporaryDirectory(prefix="fermata-") as made:
         here = Path(made).resolve()
-        sample, part = _sample(path, here)
-        data["logs"][log]["files"] = str(sample)
+        sample, part = _sample(files[0], here)
+        samples = [p.resolve() for p in files[:TOGETHER]] if len(files) > 1 else [sample]
+        data["logs"][log]["files"] = str(samples[0].with_name(pattern.name) if len(files) > 1 else sample)
         config = understood({"workspace": {"zone": zone}, **data}, text, Path("the proposal"))
         base = Base(here, config, functools.partial(datetime.now, UTC))
-        (done,) = importing.import_log(
-            base, log, [sample], complete_to=None, complete="", corrected=False, wait=60, progress=lambda _: None
+        outcomes = importing.import_log(
+            base,
+            log,
+            samples,
+            complete_to=None,
+            complete="",
+            corrected=False,
+            wait=60,
+            progress=lambda _: None,
         )
-        held = done.file
-        assert held
+        held = [o.file for o in outcomes if o.file]
+        skipped = sum((Counter(f.skipped) for f in held), Counter[str]())
+        read, stored = sum(f.read for f in held), sum(f.stored for f in held)
         refused = Counter(r["reason"] for r in base.place().rejects(log))
         shown = [n for n in ("start", "finish", "duration") if n == "start" or base.stored_schemas[log].spans]
         asked = Report.of(log=log, listing={"fields": [*shown, *base.stored_schemas[log].by_name]})
-        events = base.answer(asked, Asking(limit=SHOWN)) if held.stored else None
+        events = base.answer(asked, Asking(limit=SHOWN)) if stored else None
         rows = None
         if isinstance(events, Records):
             rows = dataclasses.replace(events, rows=list(events.rows), total=len(events.rows))
-        return Trial(part, held.read, held.stored, dict(refused.most_common(3)), dict(held.skipped), rows)
+        part = (part and len(files) == 1) or len(files) > TOGETHER
+        return Trial(part, read, stored, dict(refused.most_common(3)), dict(skipped), rows)
 
 
 def _sample(path: Path, folder: Path) -> tuple[Path, bool]:
