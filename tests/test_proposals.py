@@ -252,7 +252,7 @@ def test_a_folder_of_calendars_is_one_log(tmp_path: Path) -> None:
         text = f"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\n{event}END:VEVENT\r\nEND:VCALENDAR\r\n"
         (hall / "plans" / f"{n}.ics").write_text(text)
     told = command("-w", str(hall), "map", str(hall / "plans"), "--add").stderr
-    assert "tried on the file: 3 records: 3 stored" in told
+    assert "tried on 3 files: 3 records: 3 stored" in told
     command("-w", str(hall), "--now", NOW.isoformat(), "import")
     events = open_workspace(hall, now=NOW).log("plans").events()
     assert [p or "" for p in events["place"].fillna("")] == ["", "Great hall", ""]

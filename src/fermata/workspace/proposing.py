@@ -83,6 +83,7 @@ class Trial:
     skipped, and some of its events.
     """
 
+    files: int
     part: bool
     read: int
     stored: int
@@ -96,7 +97,10 @@ class Trial:
         told = [f"{self.stored:,} stored"]
         told += [f"{n:,} refused ({why})" for why, n in self.refused.items()]
         told += [f"{n:,} skipped ({why})" for why, n in self.skipped.items()]
-        return f"{'the first part of the file' if self.part else 'the file'}: {self.read:,} records: {', '.join(told)}"
+        looked_at = (
+            "the first part of the file" if self.part else "the file" if self.files == 1 else f"{self.files:,} files"
+        )
+        return f"{looked_at}: {self.read:,} records: {', '.join(told)}"
 
 
 def tried(text: str, log: str, path: Path, zone: str) -> Trial | None:
@@ -134,8 +138,9 @@ def tried(text: str, log: str, path: Path, zone: str) -> Trial | None:
         rows = None
         if isinstance(events, Records):
             rows = dataclasses.replace(events, rows=list(events.rows), total=len(events.rows))
-        part = (part and len(files) == 1) or len(files) > TOGETHER
-        return Trial(part, read, stored, dict(refused.most_common(3)), dict(skipped), rows)
+        return Trial(
+            len(samples), part and len(samples) == 1, read, stored, dict(refused.most_common(3)), dict(skipped), rows
+        )
 
 
 def _sample(path: Path, folder: Path) -> tuple[Path, bool]:

@@ -131,7 +131,7 @@ BY_LINE = (  # lines of one program, each a record by its own pattern
     Shape(
         "log of a database server, in lines", "logins",
         r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)? \w+ \[\d+\] (?:\S*@\S* )?"
-        r"(?:LOG|FATAL|ERROR|WARNING|STATEMENT|DETAIL|HINT|NOTICE|PANIC):  ",
+        r"(?:LOG|FATAL|ERROR|WARNING|STATEMENT|DETAIL|HINT|NOTICE|PANIC):  |\t",  # a statement goes on
         {
             "start": {"column": "time"}, "user": {"column": "user", **LOGIN}, "place": {"column": "database"},
             "action": {"column": "message", "patterns": DATABASE_WORDS}, "level": {"column": "level"},
