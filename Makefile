@@ -4,7 +4,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test try-own test-browser test-deep test-engines test-producers lint types docs docs-check bench bench-scale lock clean
+.PHONY: demo test soak try-own test-browser test-deep test-engines test-producers lint types docs docs-check bench bench-scale lock clean
 
 $(VENV)/.demo: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -27,6 +27,9 @@ try-own: $(STAMP)         ## ten odd files of one's own: two commands each, then
 
 test-deep: $(STAMP)       ## random tests with new examples (SEED=N repeats them), kills at every step, every ready report on the sample
 	seed=$${SEED:-$$(date +%s)}; echo "SEED=$$seed"; FERMATA_DEEP=1 $(BIN)/pytest --hypothesis-seed=$$seed -n auto --dist worksteal -m "not postgres and not producers and not spark" --ignore tests/contract --ignore tests/browser
+
+soak: $(STAMP)            ## half an hour of kills, spoiled files, random command lines and definitions (SEED=N repeats it)
+	$(BIN)/python -m tests.soak --seed $${SEED:-$$(date +%s)}
 
 test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a Spark session of its own included (needs java)
 	$(BIN)/pytest -n 2 --dist loadgroup tests/contract

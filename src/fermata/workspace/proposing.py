@@ -97,9 +97,8 @@ class Trial:
         told = [f"{self.stored:,} stored"]
         told += [f"{n:,} refused ({why})" for why, n in self.refused.items()]
         told += [f"{n:,} skipped ({why})" for why, n in self.skipped.items()]
-        looked_at = (
-            "the first part of the file" if self.part else "the file" if self.files == 1 else f"{self.files:,} files"
-        )
+        one = "the first part of the file" if self.part else "the file"
+        looked_at = one if self.files == 1 else f"{self.files:,} files"
         return f"{looked_at}: {self.read:,} records: {', '.join(told)}"
 
 

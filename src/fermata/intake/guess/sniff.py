@@ -87,7 +87,10 @@ def _binary(path: Path, head: bytes) -> Sniffed | None:
     if head.startswith(b"PK\x03\x04"):
         return _workbook(path)
     if head.startswith(b"SQLite format 3\x00"):
-        return _database(path)
+        try:
+            return _database(path)
+        except sqlite3.Error as e:
+            raise SourceError(f"{path.name}: is a damaged database: {e}") from None
     size = path.stat().st_size
     if b"\x00" in head and size % 384 == 0 and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
         kinds = {int.from_bytes(head[i : i + 2], "little") for i in range(0, min(len(head), size), 384)}
