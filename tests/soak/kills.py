@@ -11,6 +11,7 @@ import tempfile
 import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 from fermata.api.workspace import open_workspace
 from tests import post
@@ -131,7 +132,8 @@ class Walk:
     def expired(self, before: datetime) -> None:
         """What is older than a moment goes, though it takes several goes."""
         months = (self.now.year - before.year) * 12 + self.now.month - before.month
-        edge = self.now.replace(month=self.now.month - months)
+        today = self.now.astimezone(ZoneInfo("Europe/Lisbon")).replace(hour=0, minute=0)  # whole days of the house go
+        edge = today.replace(month=today.month - months)
         for n in range(4):
             self.run(["archive", "expire", "doors", "--older-than", f"{months} months"], sure=n == 3)
         house = open_workspace(self.path, now=self.now)
