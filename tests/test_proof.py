@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import random
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
@@ -16,7 +17,7 @@ import pytest
 from fermata import Workspace
 from fermata.api.workspace import open_workspace
 from fermata.chain import Chain
-from fermata.errors import ArchiveDamaged
+from fermata.errors import ArchiveDamaged, FermataError
 from fermata.proof import fingerprint, snapshot
 from fermata.reports.compile.request import compiled
 from fermata.reports.definition.report import Report
@@ -206,6 +207,54 @@ def test_changed_files_are_found(house: Workspace) -> None:
     record = root / "shelf" / "record.jsonl"
     record.write_text(record.read_text().replace('"signed"', '"sogned"'))
     assert house.shelf.verify()[1].state == "damaged"
+
+
+def _kept(root: Path) -> list[Path]:
+    """Every file that proves something: the archive with its ledger and manifest, the shelf with what it was made of."""
+    found = [p for d in ("archive", "shelf") for p in (root / d).rglob("*") if p.is_file() and p.stat().st_size]
+    return sorted(p for p in found if p.name != "lock.pid" and p.suffix != ".lock" and p.parent.name != "cache")
+
+
+@pytest.mark.parametrize("flips", [1, pytest.param(8, marks=pytest.mark.deep)])
+def test_any_byte_of_what_is_kept_is_found(house: Workspace, flips: int) -> None:
+    """A byte changed anywhere in any file of the archive and the shelf, or the file gone: `verify` says so, and says it
+    of nothing else.
+    """
+    chance, tried = random.Random(20261129), 0
+    assert all(v.holds for v in house.shelf.verify())
+    for path in _kept(house.path):
+        whole = path.read_bytes()
+        for spoiled in [*(_flipped(whole, chance) for _ in range(flips)), None]:
+            if spoiled is None:
+                path.unlink()
+            else:
+                path.write_bytes(spoiled)
+            try:
+                wrong = [v for v in open_workspace(house.path, now=NOW).shelf.verify() if not v.holds]
+            except FermataError as e:
+                wrong = [str(e)]
+            assert wrong, f"{path.relative_to(house.path)}: {'gone' if spoiled is None else 'changed'}, and not found"
+            path.write_bytes(whole)
+            tried += 1
+    assert tried >= 8 * (flips + 1)
+    assert all(v.holds for v in open_workspace(house.path, now=NOW).shelf.verify())
+
+
+def test_a_changed_cache_changes_no_answer(house: Workspace) -> None:
+    """What is only remembered is found anew where a byte of it changed."""
+    (remembered,) = (house.path / "archive" / "cache").iterdir()
+    whole, chance = remembered.read_bytes(), random.Random(1)
+    asked = house.reports.definition("march")
+    truth = [str(n) for n in house.run(asked).notes]
+    for _ in range(12):
+        remembered.write_bytes(_flipped(whole, chance))
+        assert [str(n) for n in open_workspace(house.path, now=NOW).run(asked).notes] == truth
+
+
+def _flipped(whole: bytes, chance: random.Random) -> bytes:
+    """One bit of one byte changed."""
+    at = chance.randrange(len(whole))
+    return whole[:at] + bytes([whole[at] ^ (1 << chance.randrange(8))]) + whole[at + 1 :]
 
 
 def test_a_chain_finds_what_was_changed_or_cut(tmp_path: Path) -> None:

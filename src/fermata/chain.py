@@ -33,7 +33,7 @@ def follow(raw: bytes, path: Path) -> tuple[list[dict[str, Any]], str]:
             entry = json.loads(line)
         except ValueError:
             entry = {}
-        if entry.get("previous") != head:
+        if not isinstance(entry, dict) or entry.get("previous") != head:
             raise ArchiveDamaged(f"{path}: line {i} does not follow from the one before; it was changed")
         head = hashlib.sha256(line).hexdigest()
         lines.append(entry)
@@ -87,19 +87,23 @@ class Chain:
     def _head(self) -> Head:
         try:
             size, head = self.path.with_suffix(".head").read_text(encoding="ascii").split()
+            return int(size), "" if head == "-" else head
         except FileNotFoundError:
+            if self.path.exists() and self.path.stat().st_size:
+                raise ArchiveDamaged(f"{self.path.with_suffix('.head')}: is gone; restore it from a backup") from None
             return 0, ""
         except (OSError, ValueError):
             raise ArchiveDamaged(
                 f"{self.path.with_suffix('.head')}: cannot be read; restore it from a backup"
             ) from None
-        return int(size), "" if head == "-" else head
 
     def add(self, *entries: dict[str, Any]) -> None:
         """Adds entries, durably, one process at a time. Raises DataError where it cannot be written."""
         try:
             with self._held():
                 size, head = self._end()
+                if not size:
+                    self._set_head(size, head)  # there before the first line is
                 with private(self.path, "ab") as f:
                     f.truncate(size)  # the torn line of a killed process
                     for entry in entries:
@@ -108,14 +112,17 @@ class Chain:
                         size, head = size + len(line) + 1, hashlib.sha256(line).hexdigest()
                     f.flush()
                     os.fsync(f.fileno())
-                aside = self.path.with_suffix(".new")
-                with private(aside, "wb") as f:
-                    f.write(f"{size} {head or '-'}".encode())
-                    f.flush()
-                    os.fsync(f.fileno())
-                aside.replace(self.path.with_suffix(".head"))
+                self._set_head(size, head)
         except OSError as e:
             raise DataError(f"{self.path}: cannot be written: {e.strerror}") from None
+
+    def _set_head(self, size: int, head: str) -> None:
+        aside = self.path.with_suffix(".new")
+        with private(aside, "wb") as f:
+            f.write(f"{size} {head or '-'}".encode())
+            f.flush()
+            os.fsync(f.fileno())
+        aside.replace(self.path.with_suffix(".head"))
 
     @contextlib.contextmanager
     def _held(self) -> Iterator[None]:

@@ -7,6 +7,7 @@ left the manifest. Times are naive UTC in ISO 8601; `first` and `last` are inclu
 from __future__ import annotations
 
 import dataclasses
+import hashlib
 import json
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
@@ -18,6 +19,7 @@ from fermata.errors import ArchiveDamaged
 __all__ = ["Carry", "LogState", "Manifest", "Part", "SourceFile"]
 
 FORMAT = 1
+NO_SUM = "0" * 64  # stands where the sum of the file stands, while it is made
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,21 +164,33 @@ class Manifest:
 
     def to_json(self) -> str:
         """The manifest as it stands on disk."""
-        return json.dumps({"format": FORMAT, **dataclasses.asdict(self)}, indent=1)
+        text = json.dumps({"format": FORMAT, "sum": NO_SUM, **dataclasses.asdict(self)}, indent=1)
+        return text.replace(NO_SUM, _sum(text), 1)
 
     @classmethod
     def load(cls, path: Path) -> Manifest:
         """The manifest at `path`; an empty one if there is none. Raises ArchiveDamaged if it is not readable."""
         try:
-            data: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
+            text = path.read_text(encoding="utf-8")
+            data: dict[str, Any] = json.loads(text)
         except FileNotFoundError:
             return cls()
         except (OSError, ValueError) as e:
             raise ArchiveDamaged(f"{path}: the manifest cannot be read ({e}); restore it from a backup") from None
+        kept = data.pop("sum", None)  # archives of before it had none
+        if isinstance(kept, str) and _sum(text.replace(kept, NO_SUM, 1)) != kept:
+            raise ArchiveDamaged(f"{path}: the manifest is not as it was written; restore it from a backup")
         if data.pop("format", None) != FORMAT:
             raise ArchiveDamaged(f"{path}: written by another version of the archive format")
-        logs = {name: _log_state(state) for name, state in data.pop("logs").items()}
-        return cls(logs=logs, **data)
+        try:
+            logs = {name: _log_state(state) for name, state in data.pop("logs").items()}
+            return cls(logs=logs, **data)
+        except (AttributeError, KeyError, TypeError, ValueError) as e:
+            raise ArchiveDamaged(f"{path}: the manifest cannot be read ({e}); restore it from a backup") from None
+
+
+def _sum(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()
 
 
 def _log_state(state: dict[str, Any]) -> LogState:

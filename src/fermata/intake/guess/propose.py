@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -66,7 +67,8 @@ def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
     ]
     if unused:
         lines.append(f"# columns not used: {', '.join(unused)}")
-    return "\n".join([*lines, *_spans(log, sniffed, found)]) + "\n"
+    text = "\n".join([*lines, *_spans(log, sniffed, found)]) + "\n"
+    return re.sub(r"[\x00-\x08\x0b-\x1f\x7f]", lambda m: f"\\u{ord(m[0]):04x}", text)  # what TOML does not take
 
 
 def _spans(log: str, sniffed: Sniffed, found: Guess) -> list[str]:

@@ -278,6 +278,8 @@ def _delimited(lines: list[str], raw: list[str]) -> Sniffed:
 
 def _places(lines: list[str]) -> list[tuple[int, int]]:
     """Where columns of fixed width stand, from 0 and without the ends: apart by two blanks in (almost) every line."""
+    if not lines:
+        return []
     usual = Counter(len(re.split(r" {2,}", line.strip())) for line in lines[:300]).most_common(1)[0][0]
     rows = [line.expandtabs() for line in lines[:300] if len(re.split(r" {2,}", line.strip())) >= usual - 1]
     if usual < 2 or len(rows) < 3:

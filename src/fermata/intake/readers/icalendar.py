@@ -32,14 +32,14 @@ def open(job: Job) -> Records:
 
     try:
         calendar = icalendar.Calendar.from_ical(job.path.read_bytes())
-    except (ValueError, IndexError, KeyError, TypeError) as e:
+        told = bounded(calendar)
+        first, last, endless = _extent(calendar, job)
+        once = _once(calendar)
+        found = from_dicts(job, map(_record, _ordered([*once, *_occurrences(calendar, first, last, job)])))
+    except (ValueError, LookupError, TypeError, AttributeError, ArithmeticError) as e:  # whatever its libraries meet
         raise SourceError(
             f"{job.shown}: is no calendar (RFC 5545): {str(e).splitlines()[0] if str(e) else e!r}"
         ) from None
-    told = bounded(calendar)
-    first, last, endless = _extent(calendar, job)
-    once = _once(calendar)
-    found = from_dicts(job, map(_record, _ordered([*once, *_occurrences(calendar, first, last, job)])))
     told += [f"recurrences without end followed to {last:%Y-%m-%d}"] if endless else []
     return dataclasses.replace(found, inferred=", ".join(told))
 

@@ -12,6 +12,7 @@ __all__ = ["MOST", "bounded", "rules"]
 MOST = 10_000  # occurrences of one entry that are followed
 FAR = 50  # years; an end further away than that is none
 TOO_OFTEN = ("SECONDLY", "MINUTELY")
+TIMES = {"DTSTART", "DTEND", "DURATION", "RRULE", "RDATE", "EXDATE", "RECURRENCE-ID"}
 CHOOSING = ("BYMONTH", "BYWEEKNO", "BYYEARDAY", "BYMONTHDAY", "BYDAY", "BYHOUR", "BYMINUTE", "BYSECOND", "BYSETPOS")
 
 
@@ -28,6 +29,10 @@ def bounded(calendar: Any) -> list[str]:
     told = []
     for event in list(calendar.walk("VEVENT")):
         name = str(event.get("SUMMARY") or event.get("UID") or "an entry")
+        if wrong := sorted({str(prop) for prop, _ in event.errors} & TIMES):
+            told.append(f"{name!r} was left out: its {wrong[0]} cannot be read")
+            calendar.subcomponents.remove(event)
+            continue
         for rule in rules(event):
             often = str(rule.get("FREQ", [""])[0]).upper()
             within = often in TOO_OFTEN or any(len(rule.get(k, [])) > 1 for k in ("BYMINUTE", "BYSECOND"))

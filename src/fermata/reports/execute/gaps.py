@@ -60,13 +60,17 @@ def _read_kept(path: Path, mark: str) -> tuple[list[Gap] | None] | None:
         held = json.loads(path.read_text(encoding="utf-8"))
     except (OSError, ValueError):
         return None
-    if held.get("mark") != mark:
-        return None
-    if held["gaps"] is None:
+    if not isinstance(held, dict) or held.get("mark") != mark or held.get("sum") != _sum(mark, held.get("gaps")):
+        return None  # of another state, or not as it was written: found anew
+    if held.get("gaps") is None:
         return (None,)
     return (
         [Gap(datetime.fromisoformat(a), datetime.fromisoformat(b), timedelta(seconds=s)) for a, b, s in held["gaps"]],
     )
+
+
+def _sum(mark: str, told: Any) -> str:
+    return hashlib.sha256(json.dumps([mark, told]).encode()).hexdigest()
 
 
 def _keep(path: Path, mark: str, found: list[Gap] | None) -> None:
@@ -75,7 +79,7 @@ def _keep(path: Path, mark: str, found: list[Gap] | None) -> None:
     aside = path.with_suffix(".new")
     try:
         path.parent.mkdir(exist_ok=True)
-        aside.write_text(json.dumps({"mark": mark, "gaps": told}), encoding="utf-8")
+        aside.write_text(json.dumps({"mark": mark, "gaps": told, "sum": _sum(mark, told)}), encoding="utf-8")
         aside.replace(path)
     except OSError:
         return
