@@ -1,4 +1,4 @@
-"""A measure, a reader and an output form from another package: written from the docs alone, installed beside this one,
+"""A measure, a reader, an output form and a way to hand over from another package: written from the docs alone, installed beside this one,
 with no change to it.
 """
 
@@ -29,6 +29,16 @@ def open(job):
 def write(answer, out, how, progress):
     for row in answer.table.body:
         out.write((" / ".join(map(str, (*row.shown, *row.cells))) + "\\n").encode())
+
+
+def hand_over(letter):
+    from pathlib import Path
+    from fermata.deliveries.outcome import Outcome
+    if letter.options.get("full"):
+        raise OSError("the wall is full")
+    with Path(letter.address).open("a") as wall:
+        wall.write(f"{letter.subject} | {letter.files[0].read_text()} | {letter.token}")
+    return Outcome("sent")
 ''',
     "outside_example-1.0.dist-info/METADATA": "Metadata-Version: 2.1\nName: outside-example\nVersion: 1.0\n",
     "outside_example-1.0.dist-info/entry_points.txt": """
@@ -38,6 +48,8 @@ piped = outside_example
 squares = outside_example:SQUARES
 [fermata.outputs]
 slashed = outside_example:write
+[fermata.channels]
+wall = outside_example:hand_over
 """,
 }
 CONFIG = """
@@ -50,6 +62,21 @@ format = "piped"
 start = { column = "when" }
 user = "who"
 pages = { column = "n", type = "number" }
+"""
+
+
+DELIVERY = """
+report = "prints"
+period = "2026-03"
+when = "daily at 07:00"
+formats = "slashed"
+set = {{ by = ["user"] }}
+[[to]]
+channel = "{channel}"
+address = "{address}"
+subject = "{{{{ title }}}} for the wall"
+token_env = "WALL"
+{more}
 """
 
 
@@ -67,9 +94,9 @@ def test_a_measure_a_reader_and_an_output_from_outside(tmp_path: Path) -> None:
     (hall / "a.piped").write_text(
         "2026-03-01T10:00 | ann | 3\n2026-03-01T11:00 | ann | 4\n2026-03-02T10:00 | bob | 5\n"
     )
-    env = {**os.environ, "PYTHONPATH": str(tmp_path / "site"), "NO_COLOR": "1"}
+    env = {**os.environ, "PYTHONPATH": str(tmp_path / "site"), "NO_COLOR": "1", "WALL": "secret"}
 
-    def fermata(*arguments: str) -> str:
+    def fermata(*arguments: str, code: int = 0) -> str:
         done = subprocess.run(
             [sys.executable, "-c", "from fermata.cli.main import main; main()", "-w", str(hall), *arguments],
             env=env,
@@ -77,8 +104,8 @@ def test_a_measure_a_reader_and_an_output_from_outside(tmp_path: Path) -> None:
             text=True,
             check=False,
         )
-        assert done.returncode == 0, done.stderr
-        return done.stdout
+        assert done.returncode == code, done.stderr
+        return done.stdout + done.stderr
 
     fermata("import")
     fermata(
@@ -93,3 +120,15 @@ def test_a_measure_a_reader_and_an_output_from_outside(tmp_path: Path) -> None:
     )
     assert (hall / "x.slashed").read_text() == "ann / 25 / 12.5\nbob / 25 / 12.5\n"
     assert "50" in fermata("report", "prints", "--by", "user", "--columns", "squares pages")
+    deliveries = hall / "deliveries"
+    deliveries.mkdir()
+    wall = {"channel": "wall", "address": str(tmp_path / "wall.txt")}
+    (deliveries / "daily.toml").write_text(DELIVERY.format(**wall, more=""))
+    (deliveries / "full.toml").write_text(DELIVERY.format(**wall, more="options = { full = 'yes' }"))
+    (deliveries / "gone.toml").write_text(DELIVERY.format(channel="wal", address="", more=""))
+    assert "wall" in fermata("send", "daily", "--try")
+    assert not (tmp_path / "wall.txt").exists()
+    assert "sent" in fermata("send", "daily", "--now")
+    assert (tmp_path / "wall.txt").read_text() == "Prints: Count by user for the wall | ann / 2\nbob / 1\n | secret"
+    assert "the wall is full" in fermata("send", "full", "--now", code=1)
+    assert "there is no channel 'wal'" in fermata("send", "gone", "--now", code=1)

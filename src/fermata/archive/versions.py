@@ -46,20 +46,29 @@ def settle(
     """
     ended, copies = f"ended_{file_id}", f"dup_keys_{file_id}"
     keys = ", ".join(ident(k) for k in key)
+    within = f"start_utc >= TIMESTAMP '{complete[0]}' AND start_utc < TIMESTAMP '{complete[1]}'" if complete else ""
+
+    def same(other: str) -> str:
+        return " AND ".join(f"n.{ident(k)} = {other}.{ident(k)}" for k in key)
+
     content = "{" + ", ".join(f"{ident(c)}: {ident(c)}" for c in columns) + "}"
+    # only the keys that the file names, and of a complete file all of its time: the rest of the archive is not touched
+    near = f"SELECT l.* FROM ({live}) l SEMI JOIN {events} n ON {same('l')}"
+    if complete:
+        near += f" UNION SELECT * FROM ({live}) WHERE {within}"
     con.execute(
         f"CREATE OR REPLACE TEMP TABLE live_versions AS SELECT {keys}, {content} AS content, start_utc, file_id, "
         "record_no "
-        f"FROM ({live}) QUALIFY row_number() OVER (PARTITION BY {keys} ORDER BY file_id DESC, record_no DESC) = 1"
+        f"FROM ({near}) QUALIFY row_number() OVER (PARTITION BY {keys} ORDER BY file_id DESC, record_no DESC) = 1"
     )
-    same_key = " AND ".join(f"n.{ident(k)} = o.{ident(k)}" for k in key)
     con.execute(
         f"CREATE OR REPLACE TEMP TABLE told AS SELECT {', '.join(f'n.{ident(k)}' for k in key)}, n.record_no, "
         "n.content, "
         "CASE WHEN n.nth = 1 THEN o.content ELSE n.prior END AS prior, n.nth > 1 OR o.file_id IS NOT NULL AS known, "
         "o.file_id AS old_file, o.record_no AS old_record FROM ("
         f"SELECT {keys}, record_no, {content} AS content, row_number() OVER w AS nth, lag({content}) OVER w AS prior "
-        f"FROM {events} WINDOW w AS (PARTITION BY {keys} ORDER BY record_no)) n LEFT JOIN live_versions o ON {same_key}"
+        f"FROM {events} WINDOW w AS (PARTITION BY {keys} ORDER BY record_no)) n "
+        f"LEFT JOIN live_versions o ON {same('o')}"
     )
     con.execute(
         f"CREATE OR REPLACE TEMP TABLE {copies} AS SELECT record_no, coalesce(old_file, {file_id}) AS old_file FROM "
@@ -80,8 +89,7 @@ def settle(
     if complete:
         con.execute(
             f"INSERT INTO {ended} SELECT o.file_id, o.record_no, 'deleted', {file_id}, NULL, TIMESTAMP '{at}' "
-            f"FROM live_versions o ANTI JOIN {events} n ON {same_key} "
-            f"WHERE o.start_utc >= TIMESTAMP '{complete[0]}' AND o.start_utc < TIMESTAMP '{complete[1]}'"
+            f"FROM live_versions o ANTI JOIN {events} n ON {same('o')} WHERE {within}"
         )
     deleted = con.execute(f"SELECT count(*) FROM {ended}").fetchone()[0] - replaced
     by_original = dict(con.execute(f"SELECT old_file, count(*) FROM {copies} GROUP BY ALL").fetchall())

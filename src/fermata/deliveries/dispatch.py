@@ -15,7 +15,7 @@ from typing import Any
 from fermata.archive.folder import put
 from fermata.archive.shelf import BODY, FRAGMENT, Item, Shelf
 from fermata.config.mail import How, MailMap, bytes_of
-from fermata.deliveries import folder, mail, smtp, templates, webhook
+from fermata.deliveries import channel, folder, mail, smtp, templates, webhook
 from fermata.deliveries.model import Target
 from fermata.deliveries.outcome import Outcome
 from fermata.errors import FermataError, RequestError
@@ -103,6 +103,8 @@ def hand_over(base: Base, parcel: Parcel, to: Sequence[str], at: datetime, forme
             return [folder.place(files, place, parcel.name, keep=parcel.target.keep, former=former)]
         if parcel.target.webhook:
             return [_posted(base, parcel)]
+        if parcel.target.channel:
+            return [_given(base, parcel)]
         settings = base.config.mail
         assert settings
         with composed(base, base.shelf, parcel, at) as (_, message):
@@ -115,11 +117,29 @@ def _posted(base: Base, parcel: Parcel) -> Outcome:
     target = parcel.target
     if BODY not in parcel.item.files:
         return Outcome("refused", f"item {parcel.item.number} was made before the delivery had a webhook")
-    token = secret(
-        "the token of the webhook", target.token_env, base.path / target.token_file if target.token_file else None
-    )
+    token = _token(base, target)
     body = (base.shelf.folder(parcel.item.number) / BODY).read_bytes()
     return webhook.post(target.webhook, body, parcel.identity, token)
+
+
+def _given(base: Base, parcel: Parcel) -> Outcome:
+    target, item = parcel.target, parcel.item
+    said = values(base.shelf.facts(item), item, target.address)
+    letter = channel.Letter(
+        target.address,
+        tuple(base.shelf.paths(item)),
+        templates.filled(target.subject or templates.SUBJECT, said),
+        templates.filled(target.text or templates.TEXT, said),
+        parcel.identity,
+        _token(base, target),
+        target.options,
+    )
+    return channel.give(target.channel, letter)
+
+
+def _token(base: Base, target: Target) -> str:
+    where = base.path / target.token_file if target.token_file else None
+    return secret(f"the token of the {target.channel or 'webhook'}", target.token_env, where)
 
 
 @contextlib.contextmanager

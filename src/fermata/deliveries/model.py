@@ -30,8 +30,9 @@ __all__ = ["Delivery", "OnlyIf", "Split", "Target"]
 
 
 class Target(Strict):
-    """Where a result goes: by `mail`, into a `folder` (with `index`, a page there leads to all that is in it), or to a
-    `webhook`. `subject`, `text` and `name` are templates.
+    """Where a result goes: by `mail`, into a `folder` (with `index`, a page there leads to all that is in it), to a
+    `webhook`, or by a `channel` that another package brings, to an `address` with `options` of its own. `subject`,
+    `text` and `name` are templates.
     """
 
     mail: tuple[str, ...] = ()
@@ -47,6 +48,9 @@ class Target(Strict):
     keep: int = Field(default=0, ge=0)
     index: bool = False
     webhook: str = ""
+    channel: str = ""
+    address: str = ""
+    options: dict[str, str] = Field(default_factory=dict)
     token_env: str = ""
     token_file: str = ""
 
@@ -74,8 +78,10 @@ class Target(Strict):
 
     @model_validator(mode="after")
     def _one(self) -> Self:
-        if sum(map(bool, (self.mail, self.folder, self.webhook))) != 1:
-            raise ValueError("give one of mail, folder or webhook")
+        if sum(map(bool, (self.mail, self.folder, self.webhook, self.channel))) != 1:
+            raise ValueError("give one of mail, folder, webhook or channel")
+        if (self.address or self.options) and not self.channel:
+            raise ValueError("address and options belong to a channel")
         return self
 
     @property
@@ -89,6 +95,8 @@ class Target(Strict):
             else f"folder {self.folder}"
             if self.folder
             else f"webhook {self.webhook}"
+            if self.webhook
+            else f"{self.channel} {self.address}".rstrip()
         )
 
 

@@ -11,6 +11,7 @@ from typing import Any
 from fermata import tomlfile
 from fermata.archive.folder import writable
 from fermata.deliveries import conditions, recipients, templates
+from fermata.deliveries.channel import channels
 from fermata.deliveries.model import Delivery, Target
 from fermata.errors import FermataError, RequestError, UnknownName
 from fermata.proof import fingerprint
@@ -153,6 +154,8 @@ def _target(base: Base, target: Target, number: int) -> None:
         raise RequestError(f"mail.share: {why}")
     if target.folder and (why := writable(base.path / target.folder)):
         raise RequestError(f"to {number}: {why}")
+    if target.channel and target.channel not in channels():
+        raise UnknownName.of("channel", target.channel, channels(), where=f"in to {number} (is its package installed?)")
     if target.token_env or target.token_file:
         secret("the token of the webhook", target.token_env, _file(base, target.token_file))
 

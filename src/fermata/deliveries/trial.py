@@ -84,9 +84,8 @@ def _shown(base: Base, shelf: Shelf, parcel: Parcel, now: datetime, to: str, int
             shutil.copy(file, folder / file.name)
     names = tuple(f.name for f in files)
     if not parcel.target.mail:
-        return Shown(
-            parcel.item.part, parcel.target.words, "folder" if parcel.name else "webhook", "", "", names, folder
-        )
+        way = "folder" if parcel.name else parcel.target.channel or "webhook"
+        return Shown(parcel.item.part, parcel.target.words, way, "", "", names, folder)
     whom = replace(parcel, shown=(to,), copied=()) if to else parcel
     with dispatch.composed(base, shelf, whom, now, keeps=False) as (letter, message):
         if folder:

@@ -86,6 +86,10 @@ class Clearing:
     workspace: Base
     name: str
 
+    def __post_init__(self) -> None:
+        if not files.NAME.fullmatch(self.name):
+            raise RequestError(f"{self.name!r} cannot name an evacuation: small letters, digits, - and _")
+
     @property
     def path(self) -> Path:
         """The file prepared beforehand."""
@@ -105,8 +109,6 @@ class Clearing:
         Gives the path, and in words which readers count as leaving and which others record ways out. Raises
         RequestError, UnknownName.
         """
-        if not files.NAME.fullmatch(self.name):
-            raise RequestError(f"{self.name!r} cannot name an evacuation: small letters, digits, - and _")
         if self.path.exists() and not over:
             raise RequestError(f"{self.path} is prepared already; change it there, or say to replace it")
         asked = Prepared.model_validate(data)
