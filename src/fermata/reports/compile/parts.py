@@ -69,7 +69,10 @@ def _bare(report: Report, part: Part, place: Workplace) -> Report:
     """The report of a part without the page's filters."""
     own = part.own
     if part.report:
-        own = {**_given(place.definition(part.report)), **own}
+        named = place.definition(part.report)
+        if named.parts:  # it could hold this page
+            raise RequestError(f"{part.report} is a page itself; name the reports it holds")
+        own = {**_given(named), **own}
     shared: dict[str, Any] = {}
     if report.period != "all" and "period" not in part.own:
         shared["period"] = report.period

@@ -251,8 +251,6 @@ def _page(report: Report, place: Workplace, now: datetime) -> requests.Page:
         about = part.about
         try:
             asked = resolved(report, part, place)
-            if asked.parts:
-                raise RequestError(f"{part.report or title} is a page itself; name the reports it holds")
             about = asked.about if part.report else part.about
             request = compiled(asked, place, now, part=True)
             left = tuple(not_narrowed(report, part, place))
