@@ -48,8 +48,10 @@ lint: $(STAMP)
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 
-types: $(STAMP)
+types: $(STAMP)            ## the package, and the examples as a user's own checker sees them
 	$(BIN)/mypy
+	$(BIN)/mypy --strict examples/*.py
+	$(BIN)/pyright
 
 docs: $(STAMP)            ## the command reference, the catalogue and the schema from the code
 	$(BIN)/python docs/generate.py

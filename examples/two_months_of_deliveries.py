@@ -42,7 +42,7 @@ class Tickets(BaseHTTPRequestHandler):
         self.send_response(204)
         self.end_headers()
 
-    def log_message(self, *_: Any) -> None:
+    def log_message(self, format: str, *args: object) -> None:
         """Says nothing."""
 
 

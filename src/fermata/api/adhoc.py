@@ -57,7 +57,7 @@ def read(
     form: str | tuple[str, ...] = (),
     now: datetime | None = None,
     name: str = "",
-    **fields: Any,
+    **fields: object,
 ) -> Read:
     """A question to one log without a workspace: a path, a glob, several paths, a stream of bytes, or a table of
     pandas, polars, Arrow, DuckDB or Ibis, or dictionaries. The format of files is found by their content.

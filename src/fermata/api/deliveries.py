@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 from fermata.deliveries import edit, send, timetable, timetable_view, trial
 from fermata.deliveries.outcome import Sent
@@ -33,7 +32,7 @@ class Deliveries:
         """
         return timetable_view.table(self.base, History.of(self.base.shelf.record.read()), name, count=count)
 
-    def schedule(self, name: str, *, over: bool = False, **data: Any) -> tuple[Path, list[str]]:
+    def schedule(self, name: str, *, over: bool = False, **data: object) -> tuple[Path, list[str]]:
         """Puts a report on the timetable: `schedule("refused", report="refused-entries", when="monthly on the 1st at
         07:00", to=[...])`.
 
@@ -42,7 +41,7 @@ class Deliveries:
         """
         return edit.add(self.base, name, over=over, **data)
 
-    def change(self, name: str, **keys: Any) -> Path:
+    def change(self, name: str, **keys: object) -> Path:
         """Changes keys of a delivery (`paused=True`, `when="..."`); all else in its file stays. Raises UnknownName,
         RequestError.
         """

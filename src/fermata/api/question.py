@@ -9,10 +9,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from fermata.analysis.filters import conditions
+from fermata.api.values import Value
 from fermata.errors import RequestError
 from fermata.reports.definition.report import Report
 
 if TYPE_CHECKING:
+    import pandas
+    import polars
+    import pyarrow
+    from matplotlib.figure import Figure
+
     from fermata.api.result import Result
     from fermata.reports.result import Records
 
@@ -51,15 +57,15 @@ class Question:
             raise RequestError(f"during({period}): an instant needs until, where the period ends")
         return self._with(period=f"{_written(period)}/{_written(last)}")
 
-    def only(self, **values: Any) -> Question:
+    def only(self, **values: object) -> Question:
         """Keeps events whose fields have one of the values; several fields must all hold. `""` or None is empty."""
         return self._with(only=self.report.only + conditions(values))
 
-    def without(self, **values: Any) -> Question:
+    def without(self, **values: object) -> Question:
         """Drops events for which any of the fields has one of the values; events where it is empty stay."""
         return self._with(without=self.report.without + conditions(values))
 
-    def any_of(self, *alternatives: Mapping[str, Any]) -> Question:
+    def any_of(self, *alternatives: Mapping[str, object]) -> Question:
         """Keeps events for which at least one alternative holds: one number as caller or called."""
         group = tuple(c for one in alternatives for c in conditions(dict(one)))
         return self._with(any_of=(*self.report.any_of, group))
@@ -116,43 +122,43 @@ class Question:
         """The answer."""
         return self.workspace.run(self.report, explain=explain)
 
-    def events(self, limit: int | None = None) -> Any:
+    def events(self, limit: int | None = None) -> pandas.DataFrame:
         """The events themselves, oldest first, with file and record number, as a pandas table."""
         from fermata.api.result import records_frame
 
         return records_frame(self.workspace.listing(self.report, limit))
 
-    def batches(self) -> Iterator[Any]:
+    def batches(self) -> Iterator[pyarrow.RecordBatch]:
         """The events as Arrow record batches, one after the other: a long listing is never whole in memory."""
         from fermata.api.tabular import Listing
 
         return Listing.of(self.workspace.listing(self.report)).batches()
 
-    def to_pandas(self) -> Any:
+    def to_pandas(self) -> pandas.DataFrame:
         """The answer's rows of the finest level as a pandas table."""
         return self.run().to_pandas()
 
-    def to_arrow(self) -> Any:
+    def to_arrow(self) -> pyarrow.Table:
         """The answer's rows of the finest level as an Arrow table."""
         return self.run().to_arrow()
 
-    def to_polars(self) -> Any:
+    def to_polars(self) -> polars.DataFrame:
         """The answer's rows of the finest level as a polars table."""
         return self.run().to_polars()
 
-    def to_dicts(self) -> list[dict[str, Any]]:
+    def to_dicts(self) -> list[dict[str, Value]]:
         """The answer's rows of the finest level as dictionaries."""
         return self.run().to_dicts()
 
-    def figure(self, of: str | None = None, **at: str) -> Any:
+    def figure(self, of: str | None = None, **at: str) -> Value:
         """One figure of the answer, as in `Result.figure`."""
         return self.run().figure(of, **at)
 
-    def save(self, path: str | Path, **display: Any) -> Path:
+    def save(self, path: str | Path, *, form: str | None = None, **display: object) -> Path:
         """Writes the answer in the form of the file's ending; further arguments are display choices (`clock=12`)."""
-        return self.run().save(path, **display)
+        return self.run().save(path, form=form, **display)
 
-    def chart(self, kind: str = "", of: str = "") -> Any:
+    def chart(self, kind: str = "", of: str = "") -> Figure:
         """The answer as a Matplotlib figure, of the kind that suits it by default."""
         return self.run().chart(kind, of)
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import date
-from typing import Any
 
 from fermata.people import lookup
 from fermata.people.lookup import Found
@@ -27,7 +26,7 @@ class Registers:
         self.base.view.admit("names")
         return self.base.directory.register(name)
 
-    def table(self, name: str, *, as_of: date | None = None, **chosen: Any) -> Records:
+    def table(self, name: str, *, as_of: date | None = None, **chosen: object) -> Records:
         """A register as of a local day (today): what was valid at its start, narrowed by
         `only`, `without`, `any_of`.
         """

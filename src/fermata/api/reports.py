@@ -7,7 +7,7 @@ import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 from fermata.errors import NotForViewers, RequestError, UnknownName
 from fermata.notes import Note
@@ -210,7 +210,7 @@ class Reports(Catalogue):
         return last_run.earlier(self.base.path)
 
     def page(
-        self, name: str, *reports: str, drop: Sequence[str] = (), over: bool = False, **keys: Any
+        self, name: str, *reports: str, drop: Sequence[str] = (), over: bool = False, **keys: object
     ) -> tuple[Path, Report]:
         """Makes a page of reports, or adds to the page there is: its parts in this order, `reports` behind those it
         has, `drop` taken away (by name, title or number). `keys` are those of a report file for the whole page: title,

@@ -8,13 +8,14 @@ from dataclasses import dataclass
 from datetime import UTC, timedelta
 from decimal import Decimal
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 from fermata import outputs
 from fermata.analysis.plan import Cell
 from fermata.analysis.table import Table
 from fermata.api.tabular import Listing, Tabular, whole
+from fermata.api.values import Row, Value
 from fermata.errors import RequestError
 from fermata.notes import Note
 from fermata.outputs.formats import ISO
@@ -25,6 +26,10 @@ from fermata.reports.execute import listing as listings
 from fermata.reports.execute.answer import execute
 from fermata.reports.result import Answer, Context, Page, Records, RunResult, described
 from fermata.workspace.place import Place
+
+if TYPE_CHECKING:
+    import pandas
+    from matplotlib.figure import Figure
 
 __all__ = ["Result", "records_frame"]
 
@@ -53,7 +58,7 @@ class Result(Tabular):
         return self.data.table
 
     @property
-    def rows(self) -> Sequence[tuple[Any, ...]]:
+    def rows(self) -> Sequence[Row]:
         """The rows of a listing, or of a table's finest level: the shown groups, then the figures."""
         if isinstance(self.answer, Records):
             return self.answer.rows
@@ -90,7 +95,7 @@ class Result(Tabular):
         """Title, period, zone, filters, freshness."""
         return self.answer.context
 
-    def cell(self, *, of: str | None = None, at: dict[str, str] | None = None) -> Any:
+    def cell(self, *, of: str | None = None, at: dict[str, str] | None = None) -> Value:
         """One figure: a column by heading or measure (the first by default), a group by dimension and shown value.
 
         No `at` is the grand total. Durations are microseconds, times naive UTC. Raises UnknownName.
@@ -125,7 +130,7 @@ class Result(Tabular):
         assert isinstance(found, Records)
         return found
 
-    def chart(self, kind: str = "", of: str = "") -> Any:
+    def chart(self, kind: str = "", of: str = "") -> Figure:
         """A Matplotlib figure of the result. `kind` is bar, stacked, ranked, line, area, share, heat map or timeline;
         without it, the form that suits the result is drawn. `of` is the heading of the column to draw; without it, the
         first column is drawn. Raises UnknownName, RequestError.
@@ -134,7 +139,7 @@ class Result(Tabular):
 
         return charts.figure(self.answer, self.display, kind=kind, column=of)
 
-    def save(self, path: str | Path, *, form: str | None = None, **display: Any) -> Path:
+    def save(self, path: str | Path, *, form: str | None = None, **display: object) -> Path:
         """Writes the result, whole or not at all, in the form of the file's ending by default.
 
         Further arguments are display choices: `orientation="landscape"`, `decimal="comma"`, `author="A. Name"`.
@@ -142,12 +147,12 @@ class Result(Tabular):
         how = self.display.merged(Display.of(**display))
         return outputs.save(self.answer, Path(path), form, how)
 
-    def figure(self, of: str | None = None, **at: str) -> Any:
+    def figure(self, of: str | None = None, **at: str) -> Value:
         """One figure as Python has it (a duration as timedelta, a time with the zone, money as Decimal): a column by
         heading or measure (the first by default), a group by dimension: `figure("Refused", place="Library")`. Raises
         UnknownName.
         """
-        value = self.cell(of=of, at={k.replace("__", "."): v for k, v in at.items()})
+        value: Any = self.cell(of=of, at={k.replace("__", "."): v for k, v in at.items()})
         column = self.data.plan.columns[listings.cell_of(self.data, {}, of).column]
         kind, _, scale = column.kind
         if value is None:
@@ -157,7 +162,8 @@ class Result(Tabular):
         if kind in ("money", "decimal"):
             return Decimal(value).scaleb(-scale)
         tz = ZoneInfo(self.context.zone)
-        return value.replace(tzinfo=UTC).astimezone(tz) if kind == "time" else value
+        found: Value = value.replace(tzinfo=UTC).astimezone(tz) if kind == "time" else value
+        return found
 
     def _shown(self) -> tuple[Answer, Display]:
         return self.answer, self.display
@@ -181,6 +187,6 @@ class Result(Tabular):
         return Result, (answer, None, self.display)  # what was read stays, where it was read from does not
 
 
-def records_frame(records: Records) -> Any:
+def records_frame(records: Records) -> pandas.DataFrame:
     """A listing as a pandas table, times in the report's zone."""
     return Listing.of(records).to_pandas()

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from fermata.archive.shelf import Item
 from fermata.deliveries import index, shelf_view
@@ -85,7 +84,7 @@ class KeptRuns:
         """Drops what is kept no longer, but for what a delivery still has to hand over."""
         return self.base.shelf.expire(self.base.now(), besides=History.of(self.base.shelf.record.read()).needed)
 
-    def send_again(self, number: int, **target: Any) -> list[Sent]:
+    def send_again(self, number: int, **target: object) -> list[Sent]:
         """Sends an item once more: `mail=["name@house.example"]`, `folder="out"` or `webhook="https://..."`.
 
         Raises RequestError; what becomes of it is recorded.

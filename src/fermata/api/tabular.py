@@ -6,6 +6,7 @@ from abc import abstractmethod
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
+from fermata.api.values import Row, Value
 from fermata.outputs import parquet
 from fermata.outputs.writing import bare
 from fermata.reports.definition.display import Display
@@ -60,7 +61,7 @@ class Tabular:
         assert isinstance(found, polars.DataFrame)
         return found
 
-    def to_dicts(self) -> list[dict[str, Any]]:
+    def to_dicts(self) -> list[dict[str, Value]]:
         """Each row as a dictionary by the names of columns."""
         rows: list[dict[str, Any]] = self.to_arrow().to_pylist()
         return rows
@@ -74,7 +75,7 @@ class Tabular:
         """The rows for any library that reads Arrow streams (the Arrow C stream interface)."""
         return self.to_arrow().__arrow_c_stream__(requested_schema)
 
-    def __iter__(self) -> Iterator[tuple[Any, ...]]:
+    def __iter__(self) -> Iterator[Row]:
         """The rows as tuples."""
         table = self.to_arrow()
         return iter(zip(*(column.to_pylist() for column in table.columns), strict=True))
@@ -124,7 +125,7 @@ def whole(answer: Records) -> Records:
     return Records(**{**kept, "rows": tuple(answer.rows), "earlier": tuple(answer.earlier)})
 
 
-def frame(table: Any) -> Any:
+def frame(table: pyarrow.Table) -> pandas.DataFrame:
     """An Arrow table as a pandas one, whole numbers and flags nullable."""
     import pandas as pd
     import pyarrow as pa

@@ -130,7 +130,7 @@ class ViewerWorkspace:
         other.schemas = {**self.base.schemas, log: dataclasses.replace(schema, fields=how.fields, derivation=how)}
         return type(self)(other)
 
-    def report(self, name: str, **changes: Any) -> Result:
+    def report(self, name: str, **changes: object) -> Result:
         """Runs the report kept under `name` with some keys changed for this run: `period="last month"`."""
         return self.run(self.reports.definition(name).changed(**changes))
 
@@ -141,7 +141,7 @@ class ViewerWorkspace:
         asked = self.reports.definition(report) if isinstance(report, str) else report
         return self._result(asked, Asking(limit=limit, explained=explain))
 
-    def listing(self, report: Report, limit: int | None = None, *, skip: int = 0, **layout: Any) -> Listing:
+    def listing(self, report: Report, limit: int | None = None, *, skip: int = 0, **layout: object) -> Listing:
         """The events a report's filters keep in its period, oldest first unless the layout says otherwise.
 
         `layout` has the keys of `[listing]`: fields, second, sort, numbers, totals, most, overlapping. The groups,
@@ -150,17 +150,17 @@ class ViewerWorkspace:
         asked = _without_shape(report).changed(listing=layout or report.listing or {})
         return self._records(asked, Asking(limit=limit, skip=skip))
 
-    def trace(self, name: str, *, field: str = "", limit: int | None = None, **chosen: Any) -> Result:
+    def trace(self, name: str, *, field: str = "", limit: int | None = None, **chosen: object) -> Result:
         """All that a person, device, place or shared id did in every log: a summary, then the events in time order.
 
         `field` says which kind of name it is where it may mean several; `period`, `zone`, `log` narrow it. Raises
         RequestError with the candidates where the name is ambiguous or unknown.
         """
         if chosen.get("log"):
-            self.base.known(chosen["log"])
+            self.base.known(str(chosen["log"]))
         return self._result(Report.of(**{"ask": "trail", **chosen}), Asking(limit=limit, name=name, field=field))
 
-    def inside(self, log: str, *, at: datetime | None = None, **asked: Any) -> Listing:
+    def inside(self, log: str, *, at: datetime | None = None, **asked: object) -> Listing:
         """Who is inside at an aware instant (now): whose last reading in `log` in the `back` ("24 hours") before it is
         an entry.
 
@@ -171,7 +171,7 @@ class ViewerWorkspace:
         return self._records(Report.of(log=log, ask={"what": "inside", **asked}, **chosen), Asking(at=at or self.now()))
 
     def contacts(
-        self, log: str | Report, person: str, *, within: str = "15 minutes", at: str = "place", **chosen: Any
+        self, log: str | Report, person: str, *, within: str = "15 minutes", at: str = "place", **chosen: object
     ) -> Listing:
         """Who was at the same place (the field `at`) as `person`, no more than `within` apart ("0" for at once).
 
