@@ -24,6 +24,7 @@ from fermata.analysis.filters import conditions
 from fermata.analysis.measures import MEASURES, ONWARDS, WITH_FIELD
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.cli.main import COMMANDS, SECTIONS, cli
+from fermata.config.workspace_file import Config
 from fermata.deliveries.model import Delivery
 from fermata.notes import KINDS
 from fermata.people.evacuation import Prepared
@@ -196,7 +197,9 @@ def pages() -> dict[str, str]:
         for log in hall.config.logs:
             hall.archive.import_log(log)
         catalogue = re.sub(r"(?m)[ \t]+$", "", reports(hall))
-    models: dict[str, type[BaseModel]] = {"report": Report, "delivery": Delivery, "evacuation": Prepared}
+    models: dict[str, type[BaseModel]] = {
+        "fermata": Config, "report": Report, "delivery": Delivery, "evacuation": Prepared,
+    }  # fmt: skip
     schemas = {f"{n}.schema.json": json.dumps(m.model_json_schema(), indent=1) + "\n" for n, m in models.items()}
     return {
         "commands.md": commands(), "fermata.1": manual(), "notes.md": notes(), "measures.md": measures(),

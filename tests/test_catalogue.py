@@ -9,15 +9,18 @@ from collections import Counter, defaultdict
 from collections.abc import Callable
 from datetime import date, datetime, timedelta
 from decimal import Decimal
+from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import pytest
 from jsonschema import Draft202012Validator
+from pydantic import BaseModel
 
 from fermata.analysis.filters import conditions
 from fermata.api.result import Result
 from fermata.api.workspace import Workspace
+from fermata.config.workspace_file import Config
 from fermata.deliveries.model import Delivery
 from fermata.errors import RequestError
 from fermata.kinds import KINDS
@@ -474,7 +477,8 @@ def test_the_schemas_take_every_file_there_is(hall: Workspace) -> None:
     """The JSON Schemas in docs are those of the code; no ready file and none of the sample is wrong by them, and an
     unknown key is.
     """
-    files = {
+    files: dict[type[BaseModel], tuple[str, list[Path]]] = {
+        Config: ("fermata", [hall.path / "fermata.toml"]),
         Report: ("report", [*(e.path for e in READY.values()), *(hall.path / "reports").glob("*.toml")]),
         Delivery: ("delivery", [*(hall.path / "deliveries").glob("*.toml")]),
         Prepared: ("evacuation", [*(hall.path / "evacuations").glob("*.toml")]),
@@ -485,9 +489,14 @@ def test_the_schemas_take_every_file_there_is(hall: Workspace) -> None:
         validator = Draft202012Validator(schema)
         assert paths
         for path in paths:
-            table = tomllib.loads(path.read_text())
+            table = json.loads(json.dumps(tomllib.loads(path.read_text()), default=str))
             assert not [e.message for e in validator.iter_errors(table)], path
             assert [*validator.iter_errors({**table, "nosuch": 1})]
+    slip = {"workspace": {"zone": "UTC"}, "logs": {"doors": {"fields": {"start": "When"}, "fiels": "x"}}}
+    validator = Draft202012Validator(Config.model_json_schema())
+    assert [e.message for e in validator.iter_errors(slip)] == [
+        "Additional properties are not allowed ('fiels' was unexpected)"
+    ]
 
 
 def test_entries_tell_what_they_need() -> None:

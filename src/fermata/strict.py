@@ -3,17 +3,42 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, ClassVar
 
-from pydantic import BaseModel, ConfigDict, field_validator
+from pydantic import BaseModel, ConfigDict, GetJsonSchemaHandler, field_validator, model_validator
+from pydantic.json_schema import JsonSchemaValue
+from pydantic_core import CoreSchema
 
 __all__ = ["Strict", "listed", "several", "split"]
 
+JSON: dict[str, tuple[type, ...]] = {"string": (str,), "integer": (int,), "array": (list, tuple)}
+MEMBERS = {"array": {"items": {"type": "string"}}}
+
 
 class Strict(BaseModel):
-    """A table in which an unknown key is an error, and which never changes."""
+    """A table in which an unknown key is an error, and which never changes. Where `alone` names a key, its value may
+    stand instead of the table (`device = "Door"` for `device = { column = "Door" }`), and schemas for editors know it.
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True, arbitrary_types_allowed=True)
+    alone: ClassVar[tuple[str, tuple[str, ...]]] = ("", ())  # the key, and the JSON types its value has
+
+    @model_validator(mode="before")
+    @classmethod
+    def _alone(cls, data: Any) -> Any:
+        key, kinds = cls.alone
+        found = next((k for k, t in JSON.items() if isinstance(data, t) and not isinstance(data, bool)), "")
+        return {key: data} if key and found in kinds else data
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, core: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+        reference = handler(core)
+        if kinds := cls.alone[1]:
+            held = handler.resolve_ref_schema(reference)
+            table = dict(held)
+            held.clear()
+            held["anyOf"] = [*({"type": k, **MEMBERS.get(k, {})} for k in kinds), table]
+        return reference
 
 
 def several(value: Any) -> Any:

@@ -40,7 +40,7 @@ def worker(kind: str, seeds: multiprocessing.Queue[int | None], found: multiproc
         commands.pristine()
     with traces.open("w") as trace:
         while (seed := seeds.get()) is not None:
-            faulthandler.dump_traceback_later(HUNG * 2, exit=True, file=trace)
+            faulthandler.dump_traceback_later(HUNG * 8, exit=True, file=trace)
             found.put((seed, "begun", 0))
             began = time.monotonic()
             told = one(seed)
@@ -53,6 +53,7 @@ def tried(kind: str, count: int, seed: int, until: float) -> tuple[collections.C
     spawn = multiprocessing.get_context("spawn")
     seeds, found = spawn.Queue(), spawn.Queue()
     chance = random.Random(f"{kind} {seed}")
+    longest = HUNG * (6 if kind == HOUSES else 1)  # a house is some twenty commands
     numbers = [chance.randrange(2**40) for _ in range(count)]
     came, wrong, done, slowest = collections.Counter[str](), list[str](), 0, 0.0
     with tempfile.TemporaryDirectory() as made:
@@ -76,7 +77,7 @@ def tried(kind: str, count: int, seed: int, until: float) -> tuple[collections.C
                 continue
             open_ones.discard(number)
             done, slowest = done + 1, max(slowest, took)
-            if told.startswith("wrong") or took > HUNG:
+            if told.startswith("wrong") or took > longest:
                 wrong.append(f"{number}: {told} ({took:.1f} s)")
                 say(f"  {wrong[-1]}")
             else:

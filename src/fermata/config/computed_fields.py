@@ -29,7 +29,7 @@ from decimal import Decimal, InvalidOperation
 from itertools import pairwise
 from typing import Any, Self
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, model_validator
 
 from fermata.analysis.computed import ANY, Arithmetic, Classes, Price, Rates, Rule
 from fermata.analysis.formula import Formula, known
@@ -57,6 +57,7 @@ class RuleMap(Chosen):
 class AmountMap(Strict):
     """The price of an amount: the attribute that holds it, for so many pieces."""
 
+    alone = ("price", ("string",))
     price: str
     of: int = Field(default=1, ge=1)
 
@@ -78,15 +79,6 @@ class ComputedMap(Chosen):
     formula: str = ""
 
     _logs = listed("logs")
-
-    @field_validator("amounts", mode="before")
-    @classmethod
-    def _prices(cls, value: Any) -> Any:
-        return (
-            {k: {"price": v} if isinstance(v, str) else v for k, v in value.items()}
-            if isinstance(value, dict)
-            else value
-        )
 
     @model_validator(mode="after")
     def _sense(self) -> Self:

@@ -114,6 +114,7 @@ class MergeMap(Keyed):
 class CounterMap(Strict):
     """Readings that only grow, as what was used since the reading before; a list alone stands for `amounts`."""
 
+    alone = ("amounts", ("string", "array"))
     amounts: tuple[str, ...] = Field(min_length=1)
     by: tuple[str, ...] = ("device",)
     put: Literal["reading", "days"] = "reading"
@@ -122,11 +123,6 @@ class CounterMap(Strict):
     reach: str = "400 days"
 
     _lists = listed("amounts", "by")
-
-    @model_validator(mode="before")
-    @classmethod
-    def _list_alone(cls, data: Any) -> Any:
-        return {"amounts": data} if isinstance(data, str | list) else data
 
     @model_validator(mode="after")
     def _lengths(self) -> Self:
@@ -148,7 +144,7 @@ class LinkMap(Chosen):
     during: bool = False
     reach: str = "365 days"
 
-    @field_validator("on", mode="before")
+    @field_validator("on", mode="before", json_schema_input_type=str | tuple[str, ...] | dict[str, str])
     @classmethod
     def _same(cls, value: Any) -> Any:
         return {v: v for v in several(value)} if isinstance(value, str | list) else value

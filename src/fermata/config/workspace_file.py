@@ -17,7 +17,9 @@ from datetime import date, datetime
 from pathlib import Path
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, GetJsonSchemaHandler, field_validator, model_validator
+from pydantic.json_schema import JsonSchemaValue
+from pydantic_core import CoreSchema
 
 from fermata import tomlfile
 from fermata.config.calendars import FactorMap, HolidayMap, HoursMap, PatternMap, TermMaps
@@ -61,7 +63,7 @@ class CycleTable(Strict):
     )
     starts: tuple[date, ...] = Field(alias="from")
 
-    @field_validator("starts", mode="before")
+    @field_validator("starts", mode="before", json_schema_input_type=date | tuple[date, ...])
     @classmethod
     def _one_or_more(cls, value: Any) -> Any:
         return value if isinstance(value, list) else [value]
@@ -148,6 +150,16 @@ class Config(Strict):
     viewers: dict[str, ViewerMap] = Field(default_factory=dict)
     privacy: PrivacyMap = PrivacyMap()
     mail: MailMap | None = None
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, core: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+        """As the file has it: derived logs stand among the logs."""
+        reference = super().__get_pydantic_json_schema__(core, handler)
+        keys = handler.resolve_ref_schema(reference)["properties"]
+        of_files, derived = keys["logs"]["additionalProperties"], keys.pop("derived")["additionalProperties"]
+        from_other = {"anyOf": [{"required": ["from"]}, {"required": ["generate"]}]}
+        keys["logs"]["additionalProperties"] = {"if": from_other, "then": derived, "else": of_files}
+        return reference
 
     @property
     def terms(self) -> TermMaps:

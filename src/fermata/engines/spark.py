@@ -51,17 +51,13 @@ class EngineMap(Strict):
     `memory` is started. `archive` is where the workers find the archive.
     """
 
+    alone = ("name", ("string",))
     name: Literal["embedded", "spark"] = "embedded"
     remote: str = ""
     remote_env: str = ""
     archive: str = ""
     workers: int = Field(default=0, ge=0)
     memory: str = Field(default="2g", pattern=r"^[1-9]\d*[mg]$")
-
-    @model_validator(mode="before")
-    @classmethod
-    def _name_alone(cls, data: Any) -> Any:
-        return {"name": data} if isinstance(data, str) else data
 
     @model_validator(mode="after")
     def _sense(self) -> Self:

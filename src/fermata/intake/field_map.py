@@ -12,11 +12,11 @@ import re
 from typing import Any, Literal, Self
 
 from pydantic import Field as Key
-from pydantic import model_validator
+from pydantic import field_validator, model_validator
 
 from fermata.fields import Field as EventField
 from fermata.fields import FieldType
-from fermata.strict import Strict
+from fermata.strict import Strict, listed
 
 __all__ = ["DURATION_FORMS", "TIME_WORDS", "FieldMap", "check_forms", "expression"]
 
@@ -57,21 +57,18 @@ class FieldMap(Strict):
     empty: tuple[str, ...] = ()
     spelling: tuple[str, ...] = ()
 
-    @model_validator(mode="before")
+    alone = ("column", ("string", "integer"))
+    _lists = listed("form", "spelling", "empty")
+
+    @field_validator("column", mode="before", json_schema_input_type=str | int | None)
     @classmethod
-    def _short_forms(cls, data: Any) -> Any:
-        if isinstance(data, str | int) and not isinstance(data, bool):
-            data = {"column": data}
-        if isinstance(data, dict):
-            data = dict(data)
-            for key in ("form", "spelling", "empty"):
-                if isinstance(data.get(key), str):
-                    data[key] = (data[key],)
-            if isinstance(data.get("column"), int):
-                data["column"] = str(data["column"])
-            if "columns" in data:
-                data["columns"] = tuple(str(c) for c in data["columns"])
-        return data
+    def _numbered(cls, column: Any) -> Any:
+        return str(column) if isinstance(column, int) and not isinstance(column, bool) else column
+
+    @field_validator("columns", mode="before", json_schema_input_type=tuple[str | int, ...] | None)
+    @classmethod
+    def _several_numbered(cls, columns: Any) -> Any:
+        return tuple(map(cls._numbered, columns)) if isinstance(columns, list | tuple) else columns
 
     @model_validator(mode="after")
     def _one_source(self) -> Self:

@@ -26,7 +26,7 @@ from fermata.fields import COMMON, TIMES, LogSchema, checked_name
 from fermata.fields import Field as EventField
 from fermata.intake.field_map import FieldMap, check_forms, expression
 from fermata.kinds import KINDS
-from fermata.strict import Strict
+from fermata.strict import Strict, listed, several
 from fermata.timeline.lengths import exact, length
 from fermata.timeline.zones import zone
 
@@ -61,13 +61,19 @@ ONLY_WITH = {  # keys that mean something to some formats only
 }
 
 
-def _nothing(log: dict[str, Any]) -> None:
-    """Gives the fields of a log the texts that mean nothing in it, where they do not say their own."""
-    for holder in (log, *(e for e in log.get("events") or () if isinstance(e, dict))):
-        fields = holder.get("fields")
-        if isinstance(fields, dict):
-            tables = {n: f if isinstance(f, dict) else {"column": f} for n, f in fields.items()}
-            holder["fields"] = {n: {"empty": log["empty"], **f} for n, f in tables.items()}
+def _nothing(log: dict[str, Any]) -> dict[str, Any]:
+    """The log whose fields have the texts that mean nothing in it, where they do not say their own."""
+
+    def told(holder: Any) -> Any:
+        fields = holder.get("fields") if isinstance(holder, dict) else None
+        if not isinstance(fields, dict):
+            return holder
+        tables = {n: f if isinstance(f, dict) else {"column": f} for n, f in fields.items()}
+        return {**holder, "fields": {n: {"empty": log["empty"], **f} for n, f in tables.items()}}
+
+    found: dict[str, Any] = told(log)
+    events = log.get("events")
+    return {**found, "events": [told(e) for e in events]} if isinstance(events, list) else found
 
 
 class DatabaseMap(Strict):
@@ -161,20 +167,17 @@ class LogMap(Strict):
     fields: dict[str, FieldMap]
     events: tuple[EventMap, ...] = ()
 
+    _lists = listed("files", "key", "empty")
+
     @model_validator(mode="before")
     @classmethod
-    def _short_forms(cls, data: Any) -> Any:
-        if isinstance(data, dict):
-            data = dict(data)
-            for key in ("files", "key", "empty"):
-                if isinstance(data.get(key), str):
-                    data[key] = (data[key],)
-            if data.get("empty"):
-                _nothing(data)
-            for key in ("keep", "drop"):
-                if isinstance(data.get(key), dict):
-                    data[key] = {k: (v,) if isinstance(v, str) else v for k, v in data[key].items()}
-        return data
+    def _empty(cls, data: Any) -> Any:
+        return _nothing(data) if isinstance(data, dict) and data.get("empty") else data
+
+    @field_validator("keep", "drop", mode="before", json_schema_input_type=dict[str, str | tuple[str, ...]])
+    @classmethod
+    def _selection(cls, value: Any) -> Any:
+        return {k: several(v) for k, v in value.items()} if isinstance(value, dict) else value
 
     @field_validator("fields")
     @classmethod

@@ -29,13 +29,10 @@ from fermata.strict import Strict, listed
 __all__ = ["AttributeMap", "LinkMap", "NameMap", "RegisterMap"]
 
 
-def _short(data: Any) -> Any:
-    return {"column": data} if isinstance(data, str) else data
-
-
 class NameMap(Strict):
     """A kind of name: its column; with `separator`, a cell may hold several names."""
 
+    alone = ("column", ("string",))
     column: str
     separator: str | None = None
 
@@ -43,6 +40,7 @@ class NameMap(Strict):
 class AttributeMap(Strict):
     """An attribute: its column; with `separator` a set of values, such as the groups somebody is in."""
 
+    alone = ("column", ("string",))
     column: str
     separator: str | None = None
 
@@ -50,6 +48,7 @@ class AttributeMap(Strict):
 class LinkMap(Strict):
     """One side of an assignment: its column, and the kind of name that stands in it."""
 
+    alone = ("column", ("string",))
     column: str
     names: str = ""
 
@@ -81,10 +80,8 @@ class RegisterMap(Strict):
 
     @field_validator("names", "attributes", "links", mode="before")
     @classmethod
-    def _short_forms(cls, value: Any) -> Any:
-        if isinstance(value, list):
-            return {str(v).lower().replace(" ", "_"): {"column": v} for v in value}
-        return {k: _short(v) for k, v in value.items()} if isinstance(value, dict) else value
+    def _by_heading(cls, value: Any) -> Any:
+        return {str(v).lower().replace(" ", "_"): v for v in value} if isinstance(value, list) else value
 
     @field_validator("attributes")
     @classmethod
