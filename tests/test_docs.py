@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import inspect
+import json
 import re
 import shlex
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -12,12 +15,14 @@ import click
 import pytest
 
 from fermata import tomlfile
+from fermata.analysis.measures import MEASURES
 from fermata.api.workspace import Workspace
 from fermata.cli.main import cli
 from fermata.deliveries.model import Delivery
 from fermata.people.evacuation import Prepared
 from fermata.reports.definition.report import Report
 from tests.conftest import ROOT, fermata
+from tests.soak.commands import commands
 
 PAGES = sorted((ROOT / "docs").rglob("*.md"))
 
@@ -100,3 +105,62 @@ def test_files_and_options_in_the_docs_are_those_there_are() -> None:
                 tomlfile.parse(model, table, page, block)
                 shown += 1
     assert shown >= 4
+
+
+def test_every_command_begins_its_help_with_two_examples_that_it_takes() -> None:
+    """Each command shows at least two lines to type first, and its own options and arguments take each of them."""
+    found = 0
+    for words, command in commands():
+        text = inspect.cleandoc(command.help or "")
+        examples = [shlex.split(line.strip()) for line in text.splitlines() if line.strip().startswith("fermata ")]
+        assert text.startswith("\b\nfermata"), words
+        assert len(examples) >= 2, words
+        for example in examples:
+            typed = example[3:] if example[1] == "-w" else example[1:]
+            if tuple(typed[: len(words)]) == words:
+                context = click.Context(cli, info_name="fermata", obj={})
+                command.make_context(words[-1], typed[len(words) :], parent=context)
+                found += 1
+    assert found > 50
+
+
+PLAIN_WORDS = """
+about above add any back begin begins condition data during each end env every export false find fixed
+for from help here hour how id if in into is known lines listing made map max min
+must named next no older on only optional over pair past prepare present put recorded remote remove rename
+replace retry running same schema second seconds security seen sees send show since spreadsheet sql started table take
+than trace true try type until unusual what when which who why without working closing list words
+"""  # they mean here what they mean everywhere
+
+
+def keys_of(schema: Any) -> Iterator[str]:
+    """Every key of a schema for editors."""
+    if isinstance(schema, dict):
+        yield from schema.get("properties", {})
+        for below in schema.values():
+            yield from keys_of(below)
+    elif isinstance(schema, list):
+        for below in schema:
+            yield from keys_of(below)
+
+
+def test_every_word_of_options_keys_and_measures_stands_in_the_glossary() -> None:
+    """Each word once, with a sentence and an example; those the examples use exist."""
+    rows = [line.strip("|").split(" | ") for line in (ROOT / "docs" / "glossary.md").read_text().splitlines()[6:]]
+    terms = [r[0].strip() for r in rows]
+    assert all(len(r) == 3 and all(map(str.strip, r)) for r in rows)
+    assert len(set(terms)) == len(terms)
+    told = {w for t in terms for w in re.findall(r"[a-z]+", t.lower())} | set(PLAIN_WORDS.split())
+    keys = {k for p in (ROOT / "docs").glob("*.schema.json") for k in keys_of(json.loads(p.read_text()))}
+    options = {o for _, c in commands() for p in c.params if isinstance(p, click.Option) for o in p.opts}
+    used = {w for name in (*keys, *options, *MEASURES) for w in re.findall(r"[a-z]+", name)}
+    used |= {w for words, _ in commands() for name in words for w in name.split("-")}
+    wanted = {
+        w for w in used if not told & {w, w.removesuffix("s"), w.removesuffix("es"), w + "s", w.removesuffix("ed")}
+    }
+    assert not wanted
+    for *_, example in rows:
+        for code in re.findall(r"`([^`]+)`", example):
+            assert set(re.findall(r"(?<![\w-])--[a-z-]+", code)) <= options | {"--help-all"}, code
+            for key in re.findall(r"(?:^|\{ )([a-z_]+) = ", code):
+                assert key in keys or key in ("credit", "pay", "in", "level", "amount"), code

@@ -14,7 +14,12 @@ __all__ = ["check", "sql"]
 @click.command(name="check")
 @click.pass_context
 def check(ctx: click.Context) -> None:
-    """Read all files of the workspace and list every problem: fermata.toml, registers, viewers, reports, deliveries."""
+    """Read all files of the workspace and list every problem: fermata.toml, registers, viewers, reports, deliveries.
+
+    \b
+    fermata archive check
+    fermata -w /srv/hall archive check
+    """
     workspace = common.open_workspace(ctx)
     found = [(p.file, p.words) for p in workspace.archive.check()]
     for row in workspace.deliveries.table().rows:

@@ -56,7 +56,12 @@ def command() -> None:
 @click.option("--replace", is_flag=True, help="Replace what was prepared under that name.")
 @click.pass_context
 def prepare(ctx: click.Context, /, name: str, **options: Any) -> None:
-    """Prepare the evacuation NAME as a file, and try it. On a terminal, what is not given is asked."""
+    """Prepare the evacuation NAME as a file, and try it. On a terminal, what is not given is asked.
+
+    \b
+    fermata evacuation prepare house --log doors --outer 'device=Stage door,Loading dock'
+    fermata evacuation prepare house
+    """
     workspace = common.open_workspace(ctx)
     if not (options["log"] and options["outer"]):
         if not sys.stdin.isatty():
@@ -108,7 +113,12 @@ def _chosen(text: str, doors: list[tuple[str, int, int]]) -> str:
 @emit.output
 @click.pass_context
 def begin(ctx: click.Context, /, name: str, since: str, at: str | None, output: tuple[str, ...]) -> None:
-    """Begin the evacuation NAME: everybody with a reading since a time who is not clearly out."""
+    """Begin the evacuation NAME: everybody with a reading since a time who is not clearly out.
+
+    \b
+    fermata evacuation begin house --since 06:00
+    fermata evacuation begin house --since 06:00 --output house.pdf
+    """
     workspace = common.open_workspace(ctx)
     zone = workspace.config.workspace.zone
     began = common.read_now(at, zone, "--at") or workspace.now()
@@ -127,7 +137,12 @@ def begin(ctx: click.Context, /, name: str, since: str, at: str | None, output: 
 def mark(
     ctx: click.Context, /, name: str, people: tuple[str, ...], by: str, remark: str, undo: bool, add: bool
 ) -> None:
-    """Account for PEOPLE by hand: names, parts of them, or numbers of the list (3, 7-9). Several may do so at once."""
+    """Account for PEOPLE by hand: names, parts of them, or numbers of the list (3, 7-9). Several may do so at once.
+
+    \b
+    fermata evacuation mark house 3 7-9 --by 'Warden north'
+    fermata evacuation mark house 'Ada Umberlin' --by 'Warden north' --undo
+    """
     clearing = common.open_workspace(ctx).evacuation(name)
     for person in clearing.mark(people, by, note=remark, undo=undo, add=add):
         click.echo(f"{'not accounted for any more' if undo else 'accounted for'}: {person}")
@@ -145,6 +160,10 @@ def mark(
 def show(ctx: click.Context, /, name: str, bring: bool, watch: bool, every: float, output: tuple[str, ...]) -> None:
     """Show how the evacuation NAME stands: the missing first, the doubtful apart. Exit code 1 while somebody is
     missing.
+
+    \b
+    fermata evacuation show house
+    fermata evacuation show house --import --watch
     """
     while watch:
         click.clear()
@@ -169,7 +188,12 @@ def _stands(ctx: click.Context, name: str, bring: bool, output: tuple[str, ...])
 @emit.output
 @click.pass_context
 def end(ctx: click.Context, /, name: str, by: str, output: tuple[str, ...]) -> None:
-    """End the evacuation NAME; its list stays as it was."""
+    """End the evacuation NAME; its list stays as it was.
+
+    \b
+    fermata evacuation end house --by 'Warden north'
+    fermata evacuation show house --output house.pdf
+    """
     found, records = common.open_workspace(ctx).evacuation(name).end(by)
     emit.emit(records, output)
     common.note(f"ended; {found.missing} were not accounted for" if found.missing else "ended; nobody was missing")

@@ -50,7 +50,7 @@ def command(
 
     \b
     fermata import
-    zcat old.gz | fermata import doors -
+    fermata import doors incoming/doors-2026-03.csv
     """
     workspace = common.open_workspace(ctx)
     if listed:

@@ -87,7 +87,8 @@ class Lazy(click.Group):
             return None
         module, _, own = self.places[cmd_name].partition(":")
         command: click.Command = getattr(importlib.import_module(f"fermata.cli.{module}"), own)
-        _arranged(command)
+        for one in (command, *(command.commands.values() if isinstance(command, click.Group) else ())):
+            _arranged(one)
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

@@ -20,6 +20,10 @@ def find(ctx: click.Context, text: str, output: tuple[str, ...]) -> None:
     """Find people, devices, places and projects by part of any of their names.
 
     Candidates come with what tells them apart and when they were last seen; nothing is merged.
+
+    \b
+    fermata register find umber
+    fermata register find B-1050
     """
     workspace = common.open_workspace(ctx)
     found = workspace.registers.found(text)
@@ -42,7 +46,8 @@ def register(
     """List a register (people, devices, projects, assignments) as of a day; without NAME, the registers there are.
 
     \b
-    fermata register list people --as-of 2026-01-01 --only department=Stage
+    fermata register list people
+    fermata register list people --only 'department=Stage'
     """
     from fermata.errors import RequestError
 

@@ -17,7 +17,12 @@ __all__ = ["compact", "expire", "undo_import"]
 @click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
 @click.pass_context
 def undo_import(ctx: click.Context, number: int, dry_run: bool, wait: float) -> None:
-    """Take an import out again, as if it had never been; `fermata import --list` has the numbers."""
+    """Take an import out again, as if it had never been; `fermata import --list` has the numbers.
+
+    \b
+    fermata import --list
+    fermata archive undo-import 7 --dry-run
+    """
     _told(common.open_workspace(ctx).archive.undo_import(number, dry=dry_run, wait=wait), f"import {number}")
 
 
@@ -28,7 +33,12 @@ def undo_import(ctx: click.Context, number: int, dry_run: bool, wait: float) -> 
 @click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
 @click.pass_context
 def expire(ctx: click.Context, log: str, older_than: str, dry_run: bool, wait: float) -> None:
-    """Drop the events of LOG that ended longer ago than it is kept, with their rejects and received copies."""
+    """Drop the events of LOG that ended longer ago than it is kept, with their rejects and received copies.
+
+    \b
+    fermata archive expire doors --dry-run
+    fermata archive expire doors --older-than '13 months'
+    """
     _told(common.open_workspace(ctx).archive.expire(log, older_than, dry=dry_run, wait=wait), "what is older")
 
 
@@ -43,6 +53,10 @@ def expire(ctx: click.Context, log: str, older_than: str, dry_run: bool, wait: f
 def compact(ctx: click.Context, logs: tuple[str, ...], least: int, dry_run: bool, wait: float) -> None:
     """Put the files of each month of LOGs (of all) together, for a quiet hour. No figure changes; `fermata archive
     verify` proves it.
+
+    \b
+    fermata archive compact
+    fermata archive compact doors calls
     """
     workspace = common.open_workspace(ctx)
     for log in logs or tuple(workspace.archive.logs):

@@ -30,7 +30,12 @@ def command(ctx: click.Context, gone: bool, output: tuple[str, ...], limit: int 
 @click.argument("item", type=int)
 @click.pass_context
 def show(ctx: click.Context, item: int) -> None:
-    """Where the files of ITEM are, what it was made of, and what was done with it."""
+    """Where the files of ITEM are, what it was made of, and what was done with it.
+
+    \b
+    fermata shelf
+    fermata shelf show 3
+    """
     workspace = common.open_workspace(ctx)
     found = workspace.shelf.item(item, gone=True)
     click.echo(f"Item {found.number}: {found.title}{f', {found.part}' if found.part else ''}")
@@ -46,7 +51,12 @@ def show(ctx: click.Context, item: int) -> None:
 @click.argument("text")
 @click.pass_context
 def label(ctx: click.Context, item: int, text: str) -> None:
-    """Give ITEM a label; an empty one takes it off."""
+    """Give ITEM a label; an empty one takes it off.
+
+    \b
+    fermata shelf label 3 signed
+    fermata shelf label 3 ''
+    """
     workspace = common.open_workspace(ctx)
     workspace.shelf.label(item, text)
     common.note(f"item {item}: {text or 'no label'}")
@@ -58,7 +68,12 @@ def label(ctx: click.Context, item: int, text: str) -> None:
 @click.option("--name", default="", metavar="NAME", help="Under this name, each with its ending.")
 @click.pass_context
 def copy(ctx: click.Context, item: int, folder: Path, name: str) -> None:
-    """Copy the files of ITEM into FOLDER, where it is wanted."""
+    """Copy the files of ITEM into FOLDER, where it is wanted.
+
+    \b
+    fermata shelf copy 3 /srv/reports
+    fermata shelf copy 3 /srv/reports --name payroll-march
+    """
     workspace = common.open_workspace(ctx)
     for path in workspace.shelf.place(item, folder, name=name):
         common.note(f"written: {path}")
@@ -72,6 +87,10 @@ def publish(ctx: click.Context, folder: Path, delivery: str) -> None:
     """Put what is on the shelf into FOLDER, with a page that leads to it; for a share or any web server.
 
     Nothing that was made for one recipient or viewer. What the shelf keeps no longer is removed from there.
+
+    \b
+    fermata shelf publish /srv/reports
+    fermata shelf publish /srv/reports --delivery payroll
     """
     names = common.open_workspace(ctx).shelf.publish(folder, delivery=delivery)
     common.note(f"written: {folder / 'index.html'}, {len(names):,} new file{'s' * (len(names) != 1)}")
@@ -83,7 +102,12 @@ def publish(ctx: click.Context, folder: Path, delivery: str) -> None:
 @click.option("--subject", default="", metavar="TEXT", help="A subject of its own.")
 @click.pass_context
 def send(ctx: click.Context, item: int, mail: tuple[str, ...], subject: str) -> None:
-    """Send ITEM once more, to anybody."""
+    """Send ITEM once more, to anybody.
+
+    \b
+    fermata shelf send 3 --mail auditor@example.org
+    fermata shelf send 3 --mail auditor@example.org --subject 'March, as asked'
+    """
     if not mail:
         raise click.UsageError("say to whom: --mail name@example.org")
     told = common.open_workspace(ctx).shelf.send_again(item, mail=list(mail), subject=subject)
@@ -98,7 +122,12 @@ def send(ctx: click.Context, item: int, mail: tuple[str, ...], subject: str) -> 
 @click.option("--why", default="by hand", metavar="TEXT", help="What is recorded as the reason.")
 @click.pass_context
 def drop(ctx: click.Context, items: tuple[int, ...], why: str) -> None:
-    """Take ITEMS off the shelf with their files; that they were there stays recorded."""
+    """Take ITEMS off the shelf with their files; that they were there stays recorded.
+
+    \b
+    fermata shelf drop 3
+    fermata shelf drop 3 4 --why 'sent by mistake'
+    """
     workspace = common.open_workspace(ctx)
     for found in workspace.shelf.drop(items, why):
         common.note(f"dropped: item {found.number}, {found.title}")
@@ -107,7 +136,12 @@ def drop(ctx: click.Context, items: tuple[int, ...], why: str) -> None:
 @command.command(name="expire")
 @click.pass_context
 def expire(ctx: click.Context) -> None:
-    """Delete expired outputs that no delivery still needs; `fermata send` does so each time."""
+    """Delete expired outputs that no delivery still needs; `fermata send` does so each time.
+
+    \b
+    fermata shelf expire
+    fermata shelf --gone
+    """
     found = common.open_workspace(ctx).shelf.expire()
     for item in found:
         common.note(f"dropped: item {item.number}, {item.title}, kept until {item.until:%Y-%m-%d}")
@@ -125,6 +159,10 @@ def verify(ctx: click.Context, item: int | None, output: tuple[str, ...]) -> Non
 
     Same figures, or what changed since: late records, an import taken back, a register, a definition, zone data,
     versions. Exit code 1 where something was changed behind Fermata's back, or figures are no longer the same.
+
+    \b
+    fermata archive verify
+    fermata archive verify 3
     """
     workspace = common.open_workspace(ctx)
     verdicts: list[Any] = workspace.shelf.verify(item)

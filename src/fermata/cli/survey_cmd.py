@@ -38,7 +38,8 @@ def command(
     \b
     fermata survey doors
     fermata survey doors --part unresolved --output csv
-    fermata survey doors --export mend.csv      mend it, then: fermata import doors --corrected mend.csv
+    fermata survey doors --export mend.csv
+    fermata import doors --corrected mend.csv
     """
     workspace = common.open_workspace(ctx)
     if log is None:

@@ -103,7 +103,7 @@ def _value(value: Any) -> str:
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, dict):
-        return "{ " + ", ".join(f"{json.dumps(k)} = {_value(v)}" for k, v in value.items()) + " }"
+        return "{ " + ", ".join(f"{_value(k)} = {_value(v)}" for k, v in value.items()) + " }"
     if isinstance(value, list):
         return "[" + ", ".join(_value(v) for v in value) + "]"
     return json.dumps(value, ensure_ascii=False)

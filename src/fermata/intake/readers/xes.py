@@ -50,7 +50,7 @@ def _events(job: Job) -> Iterator[dict[str, str | None]]:
             elif name == "trace":
                 case = {}
                 element.clear()
-    except (ParseError, DefusedXmlException) as e:
+    except (ParseError, DefusedXmlException, LookupError, ValueError) as e:  # an encoding that nobody knows, too
         raise SourceError(f"{job.shown}: is no XES: {str(e) or type(e).__name__}") from None
 
 

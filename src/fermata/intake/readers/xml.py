@@ -47,7 +47,7 @@ def _records(job: Job) -> Iterator[dict[str, str | None]]:
                 element.clear()
                 if depth == 1 and top is not None:
                     top.clear()
-    except (ParseError, DefusedXmlException) as e:
+    except (ParseError, DefusedXmlException, LookupError, ValueError) as e:  # an encoding that nobody knows, too
         raise SourceError(f"{job.shown}: is no XML that can be read: {str(e) or type(e).__name__}") from None
 
 
