@@ -164,4 +164,4 @@ def test_every_word_of_options_keys_and_measures_stands_in_the_glossary() -> Non
         for code in re.findall(r"`([^`]+)`", example):
             assert set(re.findall(r"(?<![\w-])--[a-z-]+", code)) <= options | {"--help-all"}, code
             for key in re.findall(r"^([a-z_]+) = ", code):
-                assert key in keys or key in ("credit", "pay", "in", "level", "amount"), code
+                assert key in keys or key in ("pay", "start"), code
