@@ -29,6 +29,8 @@ source = "ISO 216 and ISO 536: A4 at 80 g/m2"
 from __future__ import annotations
 
 import glob
+import hashlib
+import importlib.metadata
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
@@ -59,6 +61,16 @@ class HolidayMap(Strict):
     days: tuple[date, ...] = ()
 
     _files = listed("files")
+
+    def told(self, base: Path) -> list[str]:
+        """All that the dates come from, without working them out: what was made with the same is still right."""
+        found = [self.country, self.region, *(d.isoformat() for d in self.days)]
+        if self.country:
+            found.append(importlib.metadata.version("holidays"))
+        for pattern in self.files:
+            paths = sorted(glob.glob(str(Path(glob.escape(str(base))) / pattern)))
+            found += [hashlib.sha256(Path(p).read_bytes()).hexdigest() for p in paths] or [pattern]
+        return found
 
     def dates(self, name: str, base: Path) -> tuple[date, ...]:
         """All of them, in order. Raises RequestError, SourceError."""

@@ -47,6 +47,7 @@ class Place:
     declared: Callable[[], Terms]
     working: Callable[[], Mapping[str, Pattern]]
     closed: Callable[[str], tuple[date, ...]]
+    closed_told: Callable[[str], list[str]]
     definition: Callable[[str], Report]
     own_reports: Callable[[], list[str]]
     view: View

@@ -10,7 +10,7 @@ from typing import Any
 from fermata import tomlfile
 from fermata.reports.definition.report import Report
 
-__all__ = ["CATEGORIES", "Entry", "entries"]
+__all__ = ["CATEGORIES", "Entry", "entries", "entry"]
 
 SHELF = Path(__file__).parent.parent.parent / "catalogue"
 CATEGORIES = {  # folder -> what is asked, in the order people look
@@ -63,6 +63,12 @@ def read(path: Path, category: str = "") -> Entry:
     data, _ = tomlfile.load(path)
     told = {k: str(data.get(k, "")) for k in ("title", "about", "category")}
     return Entry(path.stem, category or told["category"], told["title"] or path.stem, told["about"], path, data)
+
+
+def entry(name: str) -> Entry | None:
+    """The ready report of that name, without reading the others."""
+    found = ((SHELF / folder / f"{name}.toml", folder) for folder in CATEGORIES)
+    return next((read(path, folder) for path, folder in found if path.exists()), None)
 
 
 @functools.cache

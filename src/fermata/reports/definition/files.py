@@ -34,10 +34,9 @@ def load(directory: Path, name: str, also: tuple[str, ...] = ()) -> Report:
         path = directory / f"{name}.toml"
         data, text = tomlfile.load(path)
         return tomlfile.parse(Report, data, path, text)
-    ready = catalogue.entries()
-    if name not in ready:
-        raise UnknownName.of("report", name, [*own, *ready, *also])
-    return ready[name].load()
+    if not NAME.fullmatch(name) or (ready := catalogue.entry(name)) is None:
+        raise UnknownName.of("report", name, [*own, *catalogue.entries(), *also])
+    return ready.load()
 
 
 def save(directory: Path, name: str, report: Report, *, over: bool = False) -> Path:
@@ -66,10 +65,9 @@ def copied(directory: Path, name: str, new: str, *, over: bool = False) -> Path:
     """
     own = directory / f"{name}.toml"
     if not own.exists():
-        ready = catalogue.entries()
-        if name not in ready:
-            raise UnknownName.of("report", name, [*names(directory), *ready])
-        own = ready[name].path
+        if not NAME.fullmatch(name) or (ready := catalogue.entry(name)) is None:
+            raise UnknownName.of("report", name, [*names(directory), *catalogue.entries()])
+        own = ready.path
     return write(_free(directory, new, over), own.read_text(encoding="utf-8"))
 
 

@@ -28,7 +28,7 @@ def gaps(log: str, place: Any) -> list[Gap] | None:
         sorted(state.ended),
         schema.zone,
         str(declared),
-        [d.isoformat() for d in place.closed(log)],
+        place.closed_told(log),
     ]
     mark = hashlib.sha256(json.dumps(told).encode()).hexdigest()
     kept = place.snapshot.root / "cache" / f"gaps-{log}.json"
