@@ -191,6 +191,10 @@ class TermMaps(Strict):
             raise UnknownName.of("set of holidays", name, self.holidays, where=f"({where})")
         return self.holidays[name].dates(name, base)
 
+    def told(self, name: str, base: Path) -> list[str]:
+        """What the days of a set of holidays come from; nothing where none is named."""
+        return self.holidays[name].told(base) if name in self.holidays else []
+
     def _hours(self, name: str, table: HoursMap, base: Path) -> Hours:
         try:
             windows = week(table.days, table.times)

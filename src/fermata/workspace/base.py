@@ -154,11 +154,6 @@ class Base:
         """The days on which the log is quieter than usual, as declared. Raises UnknownName."""
         return self.config.terms.days(self.config.logs[log].closed, f"logs.{log}.closed", self.path)
 
-    def closed_told(self, log: str) -> list[str]:
-        """What these days come from, without working them out."""
-        found = self.config.terms.holidays.get(self.config.logs[log].closed)
-        return found.told(self.path) if found else []
-
     @functools.cached_property
     def whole_directory(self) -> Directory:
         """The registers of people and things."""
@@ -216,7 +211,7 @@ class Base:
             lambda: self.terms,
             lambda: self.patterns,
             self.closed,
-            self.closed_told,
+            lambda log: self.config.terms.told(self.config.logs[log].closed, self.path),
             self.definition,
             self.own_reports,
             self.view,
