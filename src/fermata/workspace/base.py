@@ -9,7 +9,7 @@ import tempfile
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import datetime
 from pathlib import Path
 from typing import Self, TypeVar
 
@@ -150,10 +150,6 @@ class Base:
         """Working patterns. Raises UnknownName."""
         return self.config.terms.working_patterns(self.path)
 
-    def closed(self, log: str) -> tuple[date, ...]:
-        """The days on which the log is quieter than usual, as declared. Raises UnknownName."""
-        return self.config.terms.days(self.config.logs[log].closed, f"logs.{log}.closed", self.path)
-
     @functools.cached_property
     def whole_directory(self) -> Directory:
         """The registers of people and things."""
@@ -210,7 +206,7 @@ class Base:
             {n: log for n, log in self.config.logs.items() if n not in self.barred},
             lambda: self.terms,
             lambda: self.patterns,
-            self.closed,
+            lambda log: self.config.terms.days(self.config.logs[log].closed, f"logs.{log}.closed", self.path),
             lambda log: self.config.terms.told(self.config.logs[log].closed, self.path),
             self.definition,
             self.own_reports,
