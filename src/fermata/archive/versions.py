@@ -45,31 +45,9 @@ def settle(
     [from, to) within which the file holds every entry there is, so that a missing one was deleted.
     """
     ended, copies = f"ended_{file_id}", f"dup_keys_{file_id}"
-    keys = ", ".join(ident(k) for k in key)
     within = f"start_utc >= TIMESTAMP '{complete[0]}' AND start_utc < TIMESTAMP '{complete[1]}'" if complete else ""
-
-    def same(other: str) -> str:
-        return " AND ".join(f"n.{ident(k)} = {other}.{ident(k)}" for k in key)
-
-    content = "{" + ", ".join(f"{ident(c)}: {ident(c)}" for c in columns) + "}"
-    # only the keys that the file names, and of a complete file all of its time: the rest of the archive is not touched
-    near = f"SELECT l.* FROM ({live}) l SEMI JOIN {events} n ON {same('l')}"
-    if complete:
-        near += f" UNION SELECT * FROM ({live}) WHERE {within}"
-    con.execute(
-        f"CREATE OR REPLACE TEMP TABLE live_versions AS SELECT {keys}, {content} AS content, start_utc, file_id, "
-        "record_no "
-        f"FROM ({near}) QUALIFY row_number() OVER (PARTITION BY {keys} ORDER BY file_id DESC, record_no DESC) = 1"
-    )
-    con.execute(
-        f"CREATE OR REPLACE TEMP TABLE told AS SELECT {', '.join(f'n.{ident(k)}' for k in key)}, n.record_no, "
-        "n.content, "
-        "CASE WHEN n.nth = 1 THEN o.content ELSE n.prior END AS prior, n.nth > 1 OR o.file_id IS NOT NULL AS known, "
-        "o.file_id AS old_file, o.record_no AS old_record FROM ("
-        f"SELECT {keys}, record_no, {content} AS content, row_number() OVER w AS nth, lag({content}) OVER w AS prior "
-        f"FROM {events} WINDOW w AS (PARTITION BY {keys} ORDER BY record_no)) n "
-        f"LEFT JOIN live_versions o ON {same('o')}"
-    )
+    keys, same = ", ".join(ident(k) for k in key), _same(key, "o")
+    _compare(con, key=key, columns=columns, events=events, live=live, within=within)
     con.execute(
         f"CREATE OR REPLACE TEMP TABLE {copies} AS SELECT record_no, coalesce(old_file, {file_id}) AS old_file FROM "
         "told "
@@ -89,11 +67,41 @@ def settle(
     if complete:
         con.execute(
             f"INSERT INTO {ended} SELECT o.file_id, o.record_no, 'deleted', {file_id}, NULL, TIMESTAMP '{at}' "
-            f"FROM live_versions o ANTI JOIN {events} n ON {same('o')} WHERE {within}"
+            f"FROM live_versions o ANTI JOIN {events} n ON {same} WHERE {within}"
         )
     deleted = con.execute(f"SELECT count(*) FROM {ended}").fetchone()[0] - replaced
     by_original = dict(con.execute(f"SELECT old_file, count(*) FROM {copies} GROUP BY ALL").fetchall())
     return Versions(Overlap(copies, by_original), ended, replaced, deleted)
+
+
+def _same(key: list[str], other: str) -> str:
+    return " AND ".join(f"n.{ident(k)} = {other}.{ident(k)}" for k in key)
+
+
+def _compare(con: Any, *, key: list[str], columns: list[str], events: str, live: str, within: str) -> None:
+    """Makes the table `live_versions` of the entries that are concerned, and `told`, which has each record of the file
+    beside the content before it.
+    """
+    keys = ", ".join(ident(k) for k in key)
+    content = "{" + ", ".join(f"{ident(c)}: {ident(c)}" for c in columns) + "}"
+    # only the keys that the file names, and of a complete file all of its time: the rest of the archive is not touched
+    near = f"SELECT l.* FROM ({live}) l SEMI JOIN {events} n ON {_same(key, 'l')}"
+    if within:
+        near += f" UNION SELECT * FROM ({live}) WHERE {within}"
+    con.execute(
+        f"CREATE OR REPLACE TEMP TABLE live_versions AS SELECT {keys}, {content} AS content, start_utc, file_id, "
+        "record_no "
+        f"FROM ({near}) QUALIFY row_number() OVER (PARTITION BY {keys} ORDER BY file_id DESC, record_no DESC) = 1"
+    )
+    con.execute(
+        f"CREATE OR REPLACE TEMP TABLE told AS SELECT {', '.join(f'n.{ident(k)}' for k in key)}, n.record_no, "
+        "n.content, "
+        "CASE WHEN n.nth = 1 THEN o.content ELSE n.prior END AS prior, n.nth > 1 OR o.file_id IS NOT NULL AS known, "
+        "o.file_id AS old_file, o.record_no AS old_record FROM ("
+        f"SELECT {keys}, record_no, {content} AS content, row_number() OVER w AS nth, lag({content}) OVER w AS prior "
+        f"FROM {events} WINDOW w AS (PARTITION BY {keys} ORDER BY record_no)) n "
+        f"LEFT JOIN live_versions o ON {_same(key, 'o')}"
+    )
 
 
 def without_ended(query: str, ended: str, known: str | None = None) -> str:
