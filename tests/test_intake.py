@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import re
+import zipfile
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from random import Random
@@ -17,6 +18,7 @@ from hypothesis import strategies as st
 import fermata
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import ConfigError, FermataError, RequestError, SourceError, UnknownName
+from fermata.intake import opening
 from fermata.intake.mapping import LogMap
 from fermata.timeline.zones import classify, to_utc, zone
 from tests.conftest import NOW, Maker, examples, plain
@@ -475,3 +477,13 @@ def test_unknown_names_everywhere(make: Maker) -> None:
     with pytest.raises(RequestError, match=r"there is no such file"):
         workspace.archive.import_log("doors", ["nothing.csv"])
     assert not (workspace.path / "archive").exists()
+
+
+def test_an_archive_that_unpacks_without_end_is_refused(make: Maker, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A small file that becomes a huge one is left alone, and said."""
+    monkeypatch.setattr(opening, "UNPACKED", 1_000_000)
+    workspace = make(plain())
+    with zipfile.ZipFile(workspace.path / "x.csv", "w", zipfile.ZIP_DEFLATED) as z:
+        z.writestr("a.csv", "When,Who,Door\n" + "\n" * 9_000_000)
+    with pytest.raises(FermataError, match=r"x.csv/a.csv: unpacks to more than 300 times its size"):
+        workspace.archive.import_log("doors")

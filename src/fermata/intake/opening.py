@@ -20,6 +20,8 @@ from fermata.errors import NoSuchFile, SourceError
 __all__ = ["in_order", "members", "on_disk", "plain_name", "unpacked"]
 
 CHUNK = 1 << 20
+UNPACKED = 1 << 30  # bytes that a packed file may have in any case; above, EXPANDED times its size
+EXPANDED = 300
 GZIP, ZSTD, ZIP = b"\x1f\x8b", b"\x28\xb5\x2f\xfd", b"PK\x03\x04"
 PACKED = (".gz", ".zst", ".zstd")
 
@@ -63,11 +65,19 @@ def unpacked(path: Path, scratch: Path) -> Iterator[Path]:
         return
     copy = scratch / f"unpacked{path.suffix if path.suffix.lower() not in PACKED else ''}"
     try:
+        most = max(UNPACKED, archive.stat().st_size * EXPANDED)
         with _stream(path, archive, head) as source, copy.open("wb") as target:
             while chunk := source.read(CHUNK):
                 target.write(chunk)
+                if target.tell() > most:
+                    raise SourceError(
+                        f"{path}: unpacks to more than {EXPANDED} times its size, which no log does; nothing of it was "
+                        "imported. If it is meant so, unpack it by hand"
+                    )
         _times_of(archive, copy)
         yield copy
+    except SourceError:
+        raise
     except KeyError:
         raise SourceError(f"{archive}: holds no {path.relative_to(archive)}") from None
     except OSError as e:

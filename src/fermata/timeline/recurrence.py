@@ -203,7 +203,8 @@ def _plain(text: str, zone_name: str, first: date | None, at: str, working: Hour
     if steps:
         return Recurrence(text, _steps(steps, text), (), zone_name, first or ANCHOR)
     m = re.fullmatch(r"(.+?)(?: at (\d{1,2}:\d\d(?: (?:,|and) \d{1,2}:\d\d)*))?", words)
-    assert m
+    if not m:
+        raise RequestError(f"{text!r} says nothing; write when it is to go out, such as 'daily at 07:00'")
     told = [_clock(t, text) for t in re.findall(r"\d{1,2}:\d\d", m[2] or at)]
     if not told:
         raise RequestError(f"{text!r} tells no time of day; write {text.strip()} at 07:00")

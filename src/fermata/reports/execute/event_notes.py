@@ -84,7 +84,7 @@ def pairing(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     if n := counts.get(ORPHAN):
         notes.append(
             Note(
-                f"{n:,} closings of this period without an opening, left out",
+                f"{n:,} closing{'s' * (n != 1)} of this period without an opening, left out",
                 "unfinished",
                 f"fermata events {name} --only pairing='no opening'",
             )
