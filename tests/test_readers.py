@@ -672,9 +672,10 @@ def test_identities_in_declared_spellings(make: Maker) -> None:
     text = (
         "t,u,m,n\n2026-03-01 10:00,HALL\\Mira,AA-BB-CC-00-11-22,00351 21 555 0101\n2026-03-01 "
         "11:00,mira@hall.example,aa:bb:cc:00:11:22,215550101\n2026-03-01 12:00,MIRA,x,117\n"
+        "2026-03-01 13:00,Rene\u0301,x,117\n"
     )
     fields = """start = "t"
-user = { column = "u", spelling = ["no domain", "lower"] }
+user = { column = "u", spelling = ["no domain", "composed", "lower"] }
 device = { column = "m", spelling = "mac" }
 other = { column = "n", spelling = "phone +351" }"""
     made = workspace(make, "", fields, text, "in.csv")
@@ -682,6 +683,7 @@ other = { column = "n", spelling = "phone +351" }"""
         ("03-01 10:00:00", "mira", "aa:bb:cc:00:11:22", "+351215550101", "HALL\\Mira", "00351 21 555 0101"),
         ("03-01 11:00:00", "mira", "aa:bb:cc:00:11:22", "+351215550101", "mira@hall.example", "215550101"),
         ("03-01 12:00:00", "mira", "x", "117", "MIRA", None),
+        ("03-01 13:00:00", "ren\u00e9", "x", "117", "Rene\u0301", None),
     ]
 
 

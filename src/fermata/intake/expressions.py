@@ -208,6 +208,10 @@ class Files:
         """The text in small letters."""
         return f"lower({text})"
 
+    def composed(self, text: str) -> str:
+        """The text with letters and their accents as one sign (Unicode normal form C)."""
+        return f"nfc_normalize({text})"
+
     def alike(self, text: str, pattern: str) -> str:
         """Whether the whole text is as a pattern with `*` and `?` says."""
         return f"{text} GLOB {lit(pattern.replace('[', '[[]'))}"

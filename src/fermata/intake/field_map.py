@@ -22,7 +22,7 @@ __all__ = ["DURATION_FORMS", "TIME_WORDS", "FieldMap", "check_forms", "expressio
 
 TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us", "julian day")
 DURATION_FORMS = ("seconds", "milliseconds", "minutes", "hours", "h:mm:ss", "h:mm", "mm:ss", "iso")
-SPELLINGS = ("lower", "no domain", "mac", "phone")
+SPELLINGS = ("lower", "composed", "no domain", "mac", "phone")
 
 
 class FieldMap(Strict):

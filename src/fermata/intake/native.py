@@ -90,6 +90,10 @@ class Native:
         """The text in small letters, of every script."""
         return f'(lower(({text}) COLLATE "und-x-icu") COLLATE "C")'
 
+    def composed(self, text: str) -> str:
+        """The text with letters and their accents as one sign (Unicode normal form C)."""
+        return f"normalize({text}, NFC)"
+
     def alike(self, text: str, pattern: str) -> str:
         """Whether the whole text is as a pattern with `*` and `?` says."""
         plain = "".join({"*": "%", "?": "_"}.get(c, f"\\{c}" if c in "%_\\" else c) for c in pattern)

@@ -68,6 +68,8 @@ def spelt(field: FieldMap, origin: Origin) -> str:
     for rule in field.spelling:
         if rule == "lower":
             text = dialect.lowered(text)
+        elif rule == "composed":
+            text = dialect.composed(text)
         elif rule == "no domain":
             text = (
                 f"coalesce(nullif(regexp_replace(regexp_replace({text}, '^[^\\\\]*\\\\', ''), '@.*$', ''), ''), {text})"
@@ -143,6 +145,9 @@ class Dialect(Protocol):
 
     def lowered(self, text: str) -> str:
         """The text in small letters."""
+
+    def composed(self, text: str) -> str:
+        """The text with letters and their accents as one sign (Unicode normal form C)."""
 
     def alike(self, text: str, pattern: str) -> str:
         """Whether the whole text is as a pattern with `*` and `?` says."""
