@@ -165,3 +165,16 @@ def test_every_word_of_options_keys_and_measures_stands_in_the_glossary() -> Non
             assert set(re.findall(r"(?<![\w-])--[a-z-]+", code)) <= options | {"--help-all"}, code
             for key in re.findall(r"^([a-z_]+) = ", code):
                 assert key in keys or key in ("pay", "start"), code
+
+
+def test_every_dependency_is_used_and_told() -> None:
+    """What an installation brings stands in the docs with its reason, and some code path uses it."""
+    wanted = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["dependencies"]
+    names = [n[0] for d in wanted if (n := re.match(r"[\w-]+", d))]
+    told = re.findall(r"(?m)^\| ([\w-]+) \| +\d+ \| \w.*\|$", (ROOT / "docs" / "dependencies.md").read_text())
+    assert told == names
+    code = "\n".join(p.read_text() for p in (ROOT / "src").rglob("*.py"))
+    own = {"ibis-framework": "ibis", "python-calamine": "python_calamine", "python-dateutil": "dateutil"}
+    for name in set(names) - {"sqlglot", "tzdata"}:  # a bound for another one, and data
+        module = own.get(name, name.replace("-", "_"))
+        assert re.search(rf"(?m)^\s*(import|from) {module}\b", code), name
