@@ -164,6 +164,11 @@ OWN_PAGES = """anna\toffice\t101\t[28/Mar/2026:08:01:12 +0100]\ttotal\t3\tReport
 bert\toffice\t102\t[28/Mar/2026:08:40:11 +0100]\ttotal\t12\ta "quoted" name
 carl\toffice\t103\t[28/Mar/2026:08:41:11 +0100]\ttotal\t1\ta third name
 """
+CALLS_TABLE = """id,method,from_tag,to_tag,callid,sip_code,sip_reason,time,src_user,dst_user,src_ip
+1,INVITE,a1,b1,c1,200,OK,2026-03-28 08:01:12,201,301,10.0.0.7
+2,BYE,a1,b1,c1,200,OK,2026-03-28 08:04:12,201,301,10.0.0.7
+3,INVITE,a2,,c2,486,Busy Here,2026-03-28 08:06:12,202,301,10.0.0.7
+"""
 FIRST = "2026-03-28 08:01:12+01:00"
 CASES: list[tuple[str, str, int, int, dict[str, Any]]] = [  # file, text, stored, records read, the first event
     ("auth.log", SSHD, 3, 4, {"user": "anna", "device": "gate", "action": "login", "other": "10.0.0.7"}),
@@ -206,6 +211,13 @@ CASES: list[tuple[str, str, int, int, dict[str, Any]]] = [  # file, text, stored
     ("admitted.log", ADMITTED, 2, 3, {"user": "anna", "device": "gate", "action": "login"}),
     ("balanced.log", BALANCED, 1, 2, {"device": "10.0.0.7", "action": "GET", "outcome": "200", "server": "pages/one"}),
     ("server.log", SERVER, 2, 3, {"user": "anna", "place": "shop", "action": "login", "session": "311"}),
+    (
+        "table.csv",
+        CALLS_TABLE,
+        3,
+        3,
+        {"user": "201", "other": "301", "action": "INVITE", "outcome": "200", "call": "c1"},
+    ),
     ("own_pages", OWN_PAGES, 3, 3, {"user": "anna", "device": "office", "pages": 3, "title": "Report draft.pdf"}),
 ]
 

@@ -25,6 +25,7 @@ __all__ = ["Sniffed", "sniff"]
 
 HEAD = 1 << 18
 SAMPLE = 2000
+TABLES = ("delimited", "json", "json lines", "parquet", "sql", "xlsx")  # formats whose columns have names
 KEYS = 5000  # objects looked at for the ways to their values
 NUMBER_OR_TIME = re.compile(r"[\d:./,+-]+( ?[AaPp][Mm])?")
 NOTHING = ("NA", "N/A", "n/a", "#N/A", "-", "--", "null", "NULL", "(null)", "None", "nil", "???")
@@ -62,7 +63,7 @@ def sniff(path: Path) -> Sniffed:
                 found.unsure += shape.unsure
             if found.format == "json lines" and "__REALTIME_TIMESTAMP" in found.columns:
                 found.shape = shapes.of_journal(found.columns)
-            elif found.format in ("json", "json lines", "sql") and (shape := shapes.of_columns(found.columns)):
+            elif found.shape is None and found.format in TABLES and (shape := shapes.of_columns(found.columns)):
                 found.shape = shape
                 found.settings |= shape.settings
                 found.unsure += shape.unsure
