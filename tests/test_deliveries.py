@@ -26,11 +26,10 @@ import pytest
 
 from fermata import ConfigError, RequestError, UnknownName, Workspace
 from fermata.api.workspace import open_workspace
-from fermata.archive import folder
 from fermata.archive.shelf import BODY
 from fermata.chain import Chain
 from fermata.config.mail import MailMap
-from fermata.deliveries import smtp, timetable, webhook
+from fermata.deliveries import folder, smtp, timetable, webhook
 from fermata.deliveries.templates import file_name, filled, header
 from fermata.errors import ArchiveBusy
 from fermata.locks import alone
@@ -863,7 +862,7 @@ def test_a_loop_sends_what_is_due_until_it_is_told_to_stop(house: Workspace, inb
     """`send --loop` in the foreground: what is due goes out once, a signal ends it in order."""
     put(house, REFUSED + TO_ADA)
     code = "from fermata.cli.main import main; main()"
-    asked = ["-w", str(house.path), "--now", DUE.isoformat(), "send", "--loop", "--zero-rows", "1"]
+    asked = ["-w", str(house.path), "--now", DUE.isoformat(), "send", "--loop", "--every", "1"]
     with subprocess.Popen(
         [sys.executable, "-c", code, *asked], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
     ) as child:

@@ -275,7 +275,7 @@ def test_the_payroll_check_has_a_verdict(hall: Workspace, make: Maker) -> None:
 def test_a_page_goes_into_every_form(hall: Workspace, tmp_path: Path) -> None:
     """Text and JSON hold all parts; CSV stacks parts that are alike and asks for one where they differ."""
     statements = hall.report("client-statements")
-    assert statements.parts[0].context.title == "Statements for clients: Norrland Ensemble"
+    assert statements.parts[0].context.title == "Statements for clients: Farrowmere Ensemble"
     assert len({p.cell(of="Amount") for p in statements.parts}) == len(statements.parts)
     whole = hall.log("timesheets").during("last month").only(charged=True).measure("total billed").run().cell()
     assert sum(p.cell(of="Amount") for p in statements.parts) == whole
