@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import fcntl
+import hashlib
 import multiprocessing
 import os
 import subprocess
@@ -11,7 +12,7 @@ import sys
 import tempfile
 import threading
 from collections.abc import Callable, Iterator
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path
 
 import pytest
@@ -23,6 +24,7 @@ from fermata.api.workspace import Workspace, open_workspace
 ROOT = Path(__file__).parent.parent
 NOW = datetime(2026, 4, 1, 7, 12, tzinfo=UTC)
 DEEP = "FERMATA_DEEP" in os.environ  # `make test-deep`: property tests with all their examples, and what takes long
+PART = float(os.environ.get("FERMATA_DEEP_PART", "1"))  # of the deep tests; which of them changes from day to day
 settings.register_profile(
     "fermata",
     deadline=None,
@@ -85,6 +87,11 @@ def _command(arguments: tuple[str, ...], cwd: Path, env: dict[str, str], out: Pa
         sys.stderr.flush()
 
 
+def _lot(name: str) -> float:
+    """A number from 0 to 1 drawn for a test today."""
+    return int(hashlib.sha256(f"{date.today()} {name}".encode()).hexdigest()[:8], 16) / 2**32
+
+
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
     """Deep tests and shallow ones apart. Every worker begins with tests that do not need the sample, which is being
     made meanwhile.
@@ -92,6 +99,7 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
     deep = [i for i in items if i.get_closest_marker("deep")]
     random = [i for i in items if getattr(getattr(i, "obj", None), "is_hypothesis_test", False)]
     chosen = {i.nodeid for i in ([*deep, *random] if DEEP else items)} - (set() if DEEP else {i.nodeid for i in deep})
+    chosen = {n for n in chosen if not DEEP or _lot(n) < PART}
     config.hook.pytest_deselected(items=[i for i in items if i.nodeid not in chosen])
     items[:] = [i for i in items if i.nodeid in chosen]
     count = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
