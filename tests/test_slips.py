@@ -11,12 +11,14 @@ import pytest
 from click.testing import CliRunner
 
 from fermata.api.workspace import Workspace
-from fermata.cli.main import cli
+from fermata.cli.main import cli, plainer
 from fermata.errors import FermataError
 from tests.conftest import ROOT
 
 SLIPS = {s["typed"]: s["said"] for s in json.loads((ROOT / "tests" / "slips.json").read_text())}
-FOREIGN = re.compile(r"valid (?:integer|dictionary|string)|instance of|Input should|NoneType|Traceback|pydantic|Error:")
+FOREIGN = re.compile(
+    r"requires an argument|unexpected extra|valid (?:integer|dictionary|string)|instance of|Input should|NoneType|Traceback|pydantic|Error:"
+)
 
 
 def said(hall: Workspace, typed: str) -> str:
@@ -24,7 +26,7 @@ def said(hall: Workspace, typed: str) -> str:
     line = ["-w", str(hall.path), "--now", "2026-04-01T08:12", *shlex.split(typed)]
     error = CliRunner().invoke(cli, line, standalone_mode=False).exception
     assert isinstance(error, click.ClickException | FermataError), (typed, error)
-    return error.format_message() if isinstance(error, click.ClickException) else str(error)
+    return plainer(error) if isinstance(error, click.ClickException) else str(error)
 
 
 @pytest.mark.parametrize(

@@ -8,6 +8,7 @@ from __future__ import annotations
 import importlib
 import inspect
 import os
+import re
 import sys
 from collections.abc import Mapping
 from pathlib import Path
@@ -19,7 +20,7 @@ import click
 from fermata._version import __version__
 from fermata.errors import FermataError
 
-__all__ = ["cli", "main"]
+__all__ = ["cli", "main", "plainer"]
 
 SECTIONS: dict[str, dict[str, str]] = {  # what one wants to do -> commands, in the order people work
     "Bring in": {
@@ -264,7 +265,8 @@ def answered(words: list[str] | None, obj: dict[str, Any] | None = None) -> int:
         click.echo("interrupted", err=True)
         return 130
     except click.ClickException as e:
-        e.show()
+        shown = click.UsageError(plainer(e), ctx=e.ctx) if isinstance(e, click.UsageError) else e
+        shown.show()
         return e.exit_code
     except FermataError as e:
         click.echo(f"fermata: {e}", err=True)
@@ -280,6 +282,16 @@ def answered(words: list[str] | None, obj: dict[str, Any] | None = None) -> int:
             raise
         click.echo(f"fermata: internal error, {type(e).__name__}: {e} (for the details set FERMATA_DEBUG=1)", err=True)
         return 1
+
+
+def plainer(error: click.ClickException) -> str:
+    """What is wrong with a command line, where the library's own words say it to programmers."""
+    if isinstance(error, click.BadOptionUsage) and "requires an argument" in error.message:
+        return f"{error.option_name} needs a value behind it"
+    if more := re.fullmatch(r"Got unexpected extra arguments? \((.*)\)", error.message):
+        much = f"{more[1]!r} {'is' if len(more[1].split()) == 1 else 'are'} too much"
+        return f"{much}; a name of several words stands in quotes: 'mean duration'"
+    return error.format_message()
 
 
 def _interrupts_come_again(lost: sys.UnraisableHookArgs) -> None:
