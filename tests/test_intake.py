@@ -420,7 +420,7 @@ def test_the_archive_is_plain_parquet(make: Maker) -> None:
     assert [r["person"] for r in pq.read_table(root / "carry/1.parquet").to_pylist()] == ["Ann", "Cy"]
     march = workspace.log("doors").during("2026-03").by("user").measure("count", "time").run()
     assert [(r.shown, r.cells) for r in march.table.body] == [(("Ann",), (0, 3_600_000_000)), (("Cy",), (1, 0))]
-    assert any("1 of this period without a finish" in c for c in march.notes)
+    assert any("1 event of this period without a finish" in c for c in march.notes)
 
 
 @pytest.mark.parametrize(

@@ -44,13 +44,20 @@ def open_spans(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     notes = []
     if inside:
         notes.append(
-            Note(f"{inside:,} of this period without a finish: counted, but not added to any time", "unfinished")
+            Note(f"{_events(inside)} of this period without a finish: counted, but not added to any time", "unfinished")
         )
     if total > inside and not strand.date_field:  # by another date nothing reaches into the period from before
         notes.append(
-            Note(f"{total - inside:,} from before this period without a finish: not added to any time", "unfinished")
+            Note(
+                f"{_events(total - inside)} from before this period without a finish: not added to any time",
+                "unfinished",
+            )
         )
     return notes
+
+
+def _events(count: int) -> str:
+    return f"{count:,} event{'s' * (count != 1)}"
 
 
 def pairing(plan: Plan, strand: Strand, source: Source) -> list[Note]:

@@ -162,7 +162,7 @@ def of_table(plan: Plan, table: Table) -> list[Note]:
                 named = ", ".join(sorted(unknown)[:3]) + (" ..." if len(unknown) > 3 else "")
                 notes.append(
                     Note(
-                        f"{len(unknown):,} of {dimension.name} not in any register ({named})",
+                        f"{len(unknown):,} {dimension.name} name{'s' * (len(unknown) != 1)} in no register ({named})",
                         "names",
                         "fermata report names-not-known",
                     )
