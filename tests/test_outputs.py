@@ -434,7 +434,7 @@ def test_several_outputs_at_once(hall: Workspace, tmp_path: Path) -> None:
         "--display",
         "author=Ina",
     )
-    assert done.stdout.startswith("Place,Device,Refused,People,Last\n")
+    assert done.stdout.startswith("Place,Door,Refused,People,Last\n")
     assert done.stderr.count("written: ") == 2
     assert PdfReader(tmp_path / "a.pdf").metadata["/Author"] == "Ina"  # type: ignore[index]
     wrong = fermata(*asked, "--output", str(tmp_path / "b.csv"), "--output", str(tmp_path / "b.docx"), code=2)

@@ -205,7 +205,7 @@ def test_kinds_are_published() -> None:
 def test_the_commands_of_trust(hall: Workspace, tmp_path: Path) -> None:
     """Survey, find and register as processes: figures, exit codes, and what a pipe gets."""
     every = table(ask(hall, "survey", "--output", "csv"))
-    assert {r["Log"]: r["Events"] for r in every}["doors"] == "92099"
+    assert {r["Log"]: r["Events"] for r in every}["doors"] == "95219"
     parts = json.loads(ask(hall, "survey", "states", "--output", "json"))["parts"]
     assert [p["title"] for p in parts] == [f"states: {TITLES[n]}" for n in (
         "overview", "fields", "gaps", "imports", "values", "unresolved", "rejects",
