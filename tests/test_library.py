@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import io
 import pickle
 import subprocess
@@ -197,13 +198,20 @@ def test_sql_changes_nothing(hall: Workspace, query: str) -> None:
 
 
 def test_no_part_needs_what_only_one_system_has(hall: Workspace) -> None:
-    """Without the locks of POSIX the library opens a workspace and runs a report."""
+    """Without the locks of POSIX the library opens a workspace and runs a report. It loads the compiler of its engine
+    alone, and gives any other to whoever asks for it.
+    """
     code = (
         "import sys, warnings; warnings.simplefilter('ignore'); sys.modules['fcntl'] = None\n"
-        f"import fermata; hall = fermata.open({str(hall.path)!r}); print(hall.report('refused-entries').figure())"
+        f"import fermata; hall = fermata.open({str(hall.path)!r}); print(hall.report('refused-entries').figure())\n"
+        "import ibis.backends.sql.compilers as sc; print(sorted(m for m in sys.modules if 'compilers.' in m))\n"
+        "print(sc.PostgresCompiler.__name__, sc.MSSQLCompiler.__name__, hasattr(sc, 'NoCompiler'), hasattr(sc, 'x'))"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
-    assert int(done.stdout) > 0
+    figure, loaded, others = done.stdout.splitlines()
+    assert int(figure) > 0
+    assert others == "PostgresCompiler MSSQLCompiler False False"
+    assert [m for m in ast.literal_eval(loaded) if not m.split(".")[-1].startswith(("_", "base", "duckdb"))] == []
 
 
 def test_check_names_every_problem(hall: Workspace, tmp_path: Path) -> None:

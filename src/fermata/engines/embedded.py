@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol
 
+from fermata.engines import compilers
 from fermata.errors import ArchiveDamaged, DataError, FermataError, TooLarge
 
 __all__ = [
@@ -111,6 +112,7 @@ class DuckEngine:
         the engine.
         """
         if con is None:
+            compilers.load_when_used()
             import ibis
 
             con = ibis.duckdb.connect()
@@ -300,8 +302,9 @@ def exact(rows: Any, expr: Any) -> Any:
     schema = expr.as_table().schema().to_pyarrow()
     columns = []
     for field in schema:
+        column = rows.column(field.name)
         try:
-            columns.append(rows.column(field.name).cast(field.type))
+            columns.append(column if column.type == field.type else column.cast(field.type))
         except pa.ArrowInvalid:
             raise TooLarge(f"a total in {field.name} is beyond what 64 bits hold; nothing was rounded") from None
     return pa.table(columns, schema=schema)

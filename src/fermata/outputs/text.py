@@ -8,8 +8,6 @@ from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from typing import IO, Any, Literal, NamedTuple
 
-from wcwidth import wcswidth
-
 from fermata.notes import Note, shortened
 from fermata.outputs.formats import ISO, people
 from fermata.outputs.grid import Grid, of
@@ -242,7 +240,11 @@ def _line(row: list[str], widths: list[int], right: list[bool], block: list[int]
 
 
 def _width(text: str) -> int:
-    return len(text) if text.isascii() else max(wcswidth(text), 0)
+    if text.isascii():
+        return len(text)
+    from wcwidth import wcswidth
+
+    return max(int(wcswidth(text)), 0)
 
 
 def _cut(text: str, most: int) -> str:

@@ -1,0 +1,45 @@
+"""The start of Ibis without what is not used: it loads its compilers for twenty databases, of which one is needed."""
+
+from __future__ import annotations
+
+import importlib
+import importlib.util
+import sys
+from types import ModuleType
+from typing import Any
+
+__all__ = ["load_when_used"]
+
+PACKAGE = "ibis.backends.sql.compilers"
+
+
+class _WhenUsed(ModuleType):
+    """The package of the compilers; each is loaded when its class is asked for."""
+
+    def __getattr__(self, name: str) -> Any:
+        if not name.endswith("Compiler"):
+            raise AttributeError(f"module {PACKAGE!r} has no attribute {name!r}")
+        try:
+            return getattr(importlib.import_module(f"{PACKAGE}.{name.removesuffix('Compiler').lower()}"), name)
+        except ImportError as e:
+            raise AttributeError(f"module {PACKAGE!r} has no attribute {name!r}") from e
+
+
+def load_when_used() -> None:
+    """Lets each compiler be loaded when it is first used. Does nothing where they are loaded already, or where a
+    class is not in the module of its name: then Ibis loads all of them, as it does by itself.
+    """
+    if PACKAGE in sys.modules:
+        return
+    found = importlib.util.find_spec(PACKAGE)
+    if found is None or not found.submodule_search_locations:
+        return
+    package = _WhenUsed(PACKAGE)
+    package.__path__ = list(found.submodule_search_locations)
+    package.__spec__, package.__loader__, package.__file__ = found, found.loader, found.origin
+    sys.modules[PACKAGE] = package
+    try:
+        package.DuckDBCompiler  # noqa: B018  the one that is needed
+    except Exception:
+        for loaded in [m for m in sys.modules if m == PACKAGE or m.startswith(f"{PACKAGE}.")]:
+            del sys.modules[loaded]
