@@ -22,7 +22,8 @@ from fermata.reports.definition.parts import Ask
 from fermata.reports.definition.report import Report
 from fermata.reports.result import Answer, Records
 from fermata.run_log import tell
-from fermata.workspace.base import Base, Clock
+from fermata.workspace.base import Base
+from fermata.workspace.whole import Clock
 
 if TYPE_CHECKING:
     from fermata.api.deliveries import Deliveries

@@ -6,20 +6,22 @@ either happens or does not.
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 
-from fermata.archive import Archive, LogState, SourceFile, duplicates, upkeep, versions
-from fermata.archive.duck import connect, ident, watched
+from fermata.archive import Archive, LogState, SourceFile, duplicates, upkeep
+from fermata.archive.duck import connect, watched
 from fermata.archive.store import Writing
 from fermata.errors import DataError, FermataError, FilesFailed, SourceError, UnknownName
 from fermata.fields import LogSchema
 from fermata.intake import file_notes as told
 from fermata.intake import opening
 from fermata.intake.mapping import LogMap
+from fermata.intake.overlaps import Overlaps
 from fermata.intake.readers import delimited
 from fermata.intake.stage import FileStage, stage_file
 from fermata.intake.storing import Batch, Declared, Outcome, Progress, Storing
@@ -84,10 +86,10 @@ class _Importer:
         self.con = connect(self.writing.staging / "spill")
         self.background = ThreadPoolExecutor(max_workers=1)
         self.mapping = self.log.digest(self.schema.zone)
-        self.columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
         self.failed: list[FermataError] = []
         self.whole = False  # whether this is the last of what was asked for, and none of it failed
         self.storing = Storing(self.con, self.writing, self.schema, self.mapping, self.progress)
+        self.overlaps = Overlaps(self.con, self.writing, self.log, self.schema, self.declared, self.storing)
         upkeep.refresh_keys(self.con, self.writing, self.progress)
 
     @property
@@ -178,58 +180,15 @@ class _Importer:
         again = next((f for f in self.state.files.values() if f.id in batch.superseded and f.path == shown), None)
         since = again.known if again else self._known(replaced)
         if self.log.key:
-            overlap = self._settle(batch, stage, since)
+            overlap = self.overlaps.by_key(batch, stage, since)
         else:
-            overlap = self._compare(batch, stage, _within(alike, stage.counted))
+            overlap = self.overlaps.by_record(batch, stage, _within(alike, stage.counted))
         self._note(batch, stage, overlap, replaced, named, since)
         return []
 
     def _known(self, replaced: set[int]) -> str:
         """When the content of a file first came in: a repeated import has it from the one it replaces."""
         return min((self.state.files[i].known for i in replaced), default=self.writing.now.isoformat())
-
-    def _settle(self, batch: Batch, stage: FileStage, known: str) -> duplicates.Overlap:
-        """Compares a file of a log with a key, version by version."""
-        keys = f"keys_{stage.file_id}"
-        duplicates.make_keys(self.con, stage.events, self.columns, keys, several=False)
-        held = ", ".join(ident(c) for c in self.schema.columns)
-        live = [f"SELECT {held} FROM {e}" for _, e in batch.keys]
-        ended = [v.ended for v in batch.versions]
-        if self.state.parts and not batch.superseded:
-            snapshot = self.writing.archive.snapshot()
-            live.append(f"SELECT {held} FROM ({snapshot.all_events_sql(self.schema)})")
-        empty = f"SELECT {held} FROM {stage.events} WHERE false"
-        query = " UNION ALL ".join(live) or empty
-        gone = " UNION ALL ".join(f"SELECT * FROM {t}" for t in ended)
-        found = versions.settle(
-            self.con,
-            file_id=stage.file_id,
-            key=[self._stored(k) for k in self.log.key],
-            columns=self.columns,
-            events=stage.events,
-            live=versions.without_ended(query, f"({gone})") if gone else query,
-            at=known,
-            complete=self._complete(stage),
-        )
-        batch.keys.append((keys, stage.events))
-        batch.versions.append(found)
-        return found.overlap
-
-    def _stored(self, name: str) -> str:
-        return self.schema.field(name).stored
-
-    def _complete(self, stage: FileStage) -> tuple[str, str] | None:
-        """The UTC stretch in which the file is declared to hold every entry."""
-        if self.declared.complete:
-            start, end = self.declared.complete
-        elif self.log.complete:
-            start, end = self.con.execute(f"SELECT min(start_utc), max(start_utc) FROM {stage.events}").fetchone()
-            if start is None:
-                return None
-            end += timedelta(microseconds=1)
-        else:
-            return None
-        return start.isoformat(sep=" "), end.isoformat(sep=" ")
 
     def _leaned_on(self, replaced: set[int], live: dict[int, SourceFile]) -> list[Path]:
         """Files whose originals a replaced file relied on and that are still under the older mapping."""
@@ -254,80 +213,13 @@ class _Importer:
         with opening.unpacked(path, self.writing.staging) as plain:
             return delimited.count(plain).sha256
 
-    def _compare(self, batch: Batch, stage: FileStage, grown: list[SourceFile]) -> duplicates.Overlap:
-        keys = f"keys_{stage.file_id}"
-        duplicates.make_keys(self.con, stage.events, self.columns, keys, len(self.log.parts()) > 1)
-        first, last = self.con.execute(f"SELECT min(start_utc), max(start_utc) FROM {keys}").fetchone()
-        meeting = [
-            k for k, t in zip(batch.keys, batch.times, strict=True) if t and first and t[0] <= last and first <= t[1]
-        ]
-        parts = [p for p in self.state.parts if not set(p.files) <= batch.superseded]
-        if parts:
-            months = self.con.execute(f"SELECT DISTINCT date_trunc('month', start_utc) FROM {keys}").fetchall()
-            touched = {f"{m:%Y-%m}" for (m,) in months}
-            parts = [p for p in parts if p.month in touched]
-        overlap = duplicates.find(
-            self.con,
-            keys=keys,
-            events=stage.events,
-            columns=self.columns,
-            sidecars=[self.writing.root / p.keys for p in parts],
-            parts=[self.writing.root / p.path for p in parts],
-            earlier=meeting,  # an equal record starts at the same time
-            ignored=sorted(batch.superseded),
-            grown_to=max((f.read - (not f.ends_in_newline) for f in grown), default=0),
-            lone_too=bool(self.log.record_id) or self.log.repeats == "drop",
-        )
-        batch.keys.append((keys, stage.events))
-        batch.times.append((first, last) if first else None)
-        return overlap
-
     def _note(
         self, batch: Batch, stage: FileStage, overlap: duplicates.Overlap, replaced: set[int], named: str, known: str
     ) -> None:
-        out = overlap.left_out
-        stored, first, last = self.con.execute(
-            f"SELECT count(*), min(start_utc), max(start_utc) FROM {stage.events}{out}"
-        ).fetchone()
-        counted = stage.counted
-        changes = batch.versions[-1] if self.log.key else None
-        newer = changes.replaced if changes else 0
-        file = SourceFile(
-            id=stage.file_id,
-            path=str(stage.path),
-            sha256=counted.sha256,
-            size=counted.size,
-            import_no=batch.number,
-            mapping=self.mapping,
-            read=stage.read,
-            stored=self._records(stage) - overlap.duplicates - newer,
-            replaced=newer,
-            deleted=changes.deleted if changes else 0,
-            duplicate=overlap.duplicates,
-            rejected=stage.rejected,
-            skipped=stage.skipped,
-            events=stored,
-            possible_repeats=overlap.possible_repeats,
-            twice=stage.twice,
-            never=stage.never,
-            first=first.isoformat() if first else None,
-            last=last.isoformat() if last else None,
-            ends_in_newline=counted.ends_in_newline,
-            from_name=named,
-            leaned_on={str(k): v for k, v in sorted(overlap.by_original.items())},
-            inferred="; ".join(
-                filter(
-                    None,
-                    (
-                        stage.inferred,
-                        told.nulls(self.log, counted),
-                        told.nowhere(self.con, self.log, self.schema, stage, stored),
-                    ),
-                )
-            ),
-            known=known,
-            upto=self.declared.upto,
-            values=told.values(self.con, self.schema, stage),
+        """Keeps what the ledger says of the file. Raises SourceError where its records do not add up."""
+        file = told.entry(self.con, self.log, self.schema, stage, overlap, batch.versions[-1] if self.log.key else None)
+        file = dataclasses.replace(
+            file, import_no=batch.number, mapping=self.mapping, from_name=named, known=known, upto=self.declared.upto
         )
         if not file.adds_up:
             raise SourceError(f"{stage.path}: the records do not add up ({file}); nothing was imported")
@@ -335,11 +227,6 @@ class _Importer:
         batch.files.append(file)
         batch.overlaps.append(overlap)
         batch.outcomes.append(Outcome(file.path, file, None, tuple(sorted(replaced))))
-
-    def _records(self, stage: FileStage) -> int:
-        """Records that gave an event, counted from the events themselves and not by subtraction."""
-        distinct = "DISTINCT record_no" if len(self.log.parts()) > 1 else "*"
-        return int(self.con.execute(f"SELECT count({distinct}) FROM {stage.events}").fetchone()[0])
 
     def _shown(self, path: Path) -> str:
         whole = path.resolve()

@@ -11,17 +11,17 @@ from __future__ import annotations
 
 import functools
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 
 from fermata.archive.duck import ident, lit
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import TIMES, LogSchema
-from fermata.intake.field_map import FieldMap
-from fermata.intake.localtime import FIRST, LAST, to_utc, ts, windows, within
+from fermata.intake.localtime import FIRST, LAST, to_utc, windows, within
 from fermata.intake.mapping import LogMap
-from fermata.intake.native import EPOCH, Native
+from fermata.intake.native import Native
 from fermata.intake.parts import Columns, Part, is_one_of, parts_of, refused
+from fermata.intake.raw_times import DAY, RawTimes
 from fermata.intake.texts import Origin
 
 __all__ = ["InPlace", "quoted"]
@@ -30,7 +30,6 @@ STORED = {
     "VARCHAR": "text", "BIGINT": "bigint", "INTEGER": "integer", "SMALLINT": "smallint", "BOOLEAN": "boolean",
     "VARCHAR[]": "text[]", "TIMESTAMP": "timestamp",
 }  # fmt: skip
-DAY = timedelta(days=1)  # no zone is further from UTC
 
 
 def quoted(table: str) -> str:
@@ -75,6 +74,11 @@ class InPlace:
     def native(self) -> Native:
         """How the columns are read."""
         return Native(self.families, self.read)
+
+    @functools.cached_property
+    def raw(self) -> RawTimes:
+        """Its times as conditions on the columns."""
+        return RawTimes(self.log, self.native, self.families)
 
     @functools.cached_property
     def _mapped(self) -> tuple[Columns, list[Part], str]:
@@ -134,7 +138,7 @@ class InPlace:
         """A query over the events that may matter for naive UTC [start, end), in the schema's columns: those that start
         in it, and with `spans` those that reach into it.
         """
-        return self._events(self.within(start, end, spans=spans))
+        return self._events(self.raw.within(start, end, spans=spans))
 
     def every(self) -> str:
         """A query over all events."""
@@ -164,7 +168,7 @@ class InPlace:
     def refusals(self, start: datetime, end: datetime) -> str:
         """A query of the reasons why records of naive UTC [start, end), or without a time, are refused: reason, n."""
         return (
-            f"SELECT bad, count(*) AS n FROM ({self._records(self._or_nothing(start, end))}) AS r WHERE bad IS "
+            f"SELECT bad, count(*) AS n FROM ({self._records(self.raw.or_nothing(start, end))}) AS r WHERE bad IS "
             "NOT NULL GROUP BY bad"
         )
 
@@ -197,12 +201,13 @@ class InPlace:
         if told == ["false", "false"]:
             return ""
         counts = f"count(*) FILTER (WHERE {told[0]}) AS twice, count(*) FILTER (WHERE {told[1]}) AS never"
-        return f"SELECT {counts} FROM ({self._records(self.within(start, end, spans=False))}) AS r WHERE bad IS NULL"
+        records = self._records(self.raw.within(start, end, spans=False))
+        return f"SELECT {counts} FROM ({records}) AS r WHERE bad IS NULL"
 
     @property
     def compared(self) -> bool:
         """Whether the columns of its times can be compared as they are."""
-        return bool(self.within(FIRST, LAST, spans=False))
+        return bool(self.raw.within(FIRST, LAST, spans=False))
 
     def outermost(self, *, last: bool) -> str:
         """A query of the first or last start there is, near enough: by the raw column, whose local times may lie an
@@ -223,59 +228,3 @@ class InPlace:
     def row(self, number: int) -> str:
         """A query of the whole row of that number."""
         return f"SELECT * FROM {quoted(self.table)} WHERE {ident(self.record)} = {int(number)}"
-
-    def within(self, start: datetime, end: datetime, *, spans: bool) -> str:
-        """A condition on raw columns that holds for all rows of that time, so that an index can find them; "" where
-        there is none.
-        """
-        tests = []
-        for mapped in self.log.parts():
-            test = self._within(mapped, start, end, spans)
-            if not test:
-                return ""
-            tests.append(test)
-        return f"({' OR '.join(tests)})"
-
-    def _within(self, mapped: dict[str, FieldMap], start: datetime, end: datetime, spans: bool) -> str:
-        begun, ended = mapped.get("start"), mapped.get("finish")
-        if begun is None:  # known by its end: it starts before that by its duration, if it has one
-            edges = self._between(ended, start, end) if ended else None
-            return (edges[0] if "duration" in mapped else " AND ".join(edges)) if edges else ""
-        edges = self._between(begun, start, end)
-        if not edges or not spans:
-            return f"({' AND '.join(edges)})" if edges else ""
-        if ended is None:
-            return f"({' AND '.join(edges)})" if "duration" not in mapped else edges[1]
-        reaching = self._between(ended, start, end)
-        column = ident(ended.read_columns[0])
-        return f"({edges[1]} AND ({edges[0]} OR {reaching[0]} OR {column} IS NULL))" if reaching else edges[1]
-
-    def _between(self, field: FieldMap, start: datetime, end: datetime) -> tuple[str, str] | None:
-        """What holds for a raw column from, and up to, these instants, no tighter than its own reading; None where it
-        cannot be compared.
-        """
-        family, column = self.native.family(field), ident(field.column or "")
-        if field.columns and self.families.get(field.columns[0]) == "date":
-            family, column = "date", ident(field.columns[0])
-        if family == "instant":
-            return (
-                f"{column} >= TIMESTAMP WITH TIME ZONE '{start}+00'",
-                f"{column} < TIMESTAMP WITH TIME ZONE '{end}+00'",
-            )
-        if family == "wall":
-            return f"{column} >= {ts(start - DAY)}", f"{column} < {ts(end + DAY)}"
-        if family == "date":
-            return f"{column} >= DATE '{start - DAY:%Y-%m-%d}'", f"{column} <= DATE '{end + DAY:%Y-%m-%d}'"
-        if family == "number" and len(field.form) == 1 and field.form[0] in EPOCH:
-            low, high = (
-                (t - datetime(1970, 1, 1)) // timedelta(microseconds=1) // EPOCH[field.form[0]] for t in (start, end)
-            )
-            return f"{column} >= {low - 1}", f"{column} <= {high + 1}"
-        return None
-
-    def _or_nothing(self, start: datetime, end: datetime) -> str:
-        """The condition of a time, or that there is none."""
-        here = self.within(start, end, spans=False)
-        timed = [p.get("start") or p["finish"] for p in self.log.parts()]
-        nothing = [f"{ident(c)} IS NULL" for f in timed for c in f.read_columns]
-        return f"({' OR '.join([here, *nothing])})" if here else ""

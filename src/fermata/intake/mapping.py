@@ -233,34 +233,7 @@ class LogMap(Strict):
 
     @model_validator(mode="after")
     def _format(self) -> Self:
-        for key, formats in ONLY_WITH.items():
-            if key in self.model_fields_set and self.format not in formats:
-                raise ValueError(f"{key} means something with format = {' or '.join(map(repr, formats))} only")
-        if self.format == "regex" and (not self.pattern or not expression("pattern", self.pattern).groupindex):
-            raise ValueError("format 'regex' needs a pattern with named groups, as in '(?P<when>\\S+) (?P<who>\\w+)'")
-        if self.heading and not expression("heading", self.heading).groupindex:
-            raise ValueError("heading needs named groups, as in '^== (?P<date>\\S+) ==$'; they become columns")
-        if self.begins:
-            expression("begins", self.begins)
-        if self.heading and self.begins:
-            raise ValueError("heading goes with records of one line each, begins with records of several")
-        if self.format == "fixed width":
-            _positions(self.positions)
-        if self.in_place and any(f.past_midnight for part in self.parts() for f in part.values()):
-            raise ValueError("past_midnight goes by the order of a file's records; the rows of a table have none")
-        if self.format == "sql" and self.database is None:
-            raise ValueError("format 'sql' needs a table [logs.NAME.database] with query and address_env")
-        for name in self.key:
-            if name not in (*self.schema_names, "start", "finish"):
-                raise ValueError(f"key names the field {name!r}, which is not mapped")
-        if self.complete and not self.key:
-            raise ValueError("complete = true needs a key, by which a missing entry is known")
-        if self.in_place and (given := [k for k in ONLY_IMPORTED if k in self.model_fields_set]):
-            raise ValueError(
-                f"{', '.join(given)} means something for imported records only; the log's table is read where it is"
-            )
-        if self.key and (self.events or self.record_id):
-            raise ValueError("a key goes with one event a record and without record_id")
+        _check_format(self)
         return self
 
     @model_validator(mode="after")
@@ -339,3 +312,35 @@ def _positions(given: dict[str, str]) -> None:
         found = re.fullmatch(r"([1-9]\d*)-(\d*)", place)
         if not found or (found[2] and int(found[2]) < int(found[1])):
             raise ValueError(f"positions: {name} = {place!r} is no place in a line; write 1-19 or, to the end, 40-")
+
+
+def _check_format(log: LogMap) -> None:
+    """Raises ValueError where keys do not go with the format or with each other."""
+    for key, formats in ONLY_WITH.items():
+        if key in log.model_fields_set and log.format not in formats:
+            raise ValueError(f"{key} means something with format = {' or '.join(map(repr, formats))} only")
+    if log.format == "regex" and (not log.pattern or not expression("pattern", log.pattern).groupindex):
+        raise ValueError("format 'regex' needs a pattern with named groups, as in '(?P<when>\\S+) (?P<who>\\w+)'")
+    if log.heading and not expression("heading", log.heading).groupindex:
+        raise ValueError("heading needs named groups, as in '^== (?P<date>\\S+) ==$'; they become columns")
+    if log.begins:
+        expression("begins", log.begins)
+    if log.heading and log.begins:
+        raise ValueError("heading goes with records of one line each, begins with records of several")
+    if log.format == "fixed width":
+        _positions(log.positions)
+    if log.in_place and any(f.past_midnight for part in log.parts() for f in part.values()):
+        raise ValueError("past_midnight goes by the order of a file's records; the rows of a table have none")
+    if log.format == "sql" and log.database is None:
+        raise ValueError("format 'sql' needs a table [logs.NAME.database] with query and address_env")
+    for name in log.key:
+        if name not in (*log.schema_names, "start", "finish"):
+            raise ValueError(f"key names the field {name!r}, which is not mapped")
+    if log.complete and not log.key:
+        raise ValueError("complete = true needs a key, by which a missing entry is known")
+    if log.in_place and (given := [k for k in ONLY_IMPORTED if k in log.model_fields_set]):
+        raise ValueError(
+            f"{', '.join(given)} means something for imported records only; the log's table is read where it is"
+        )
+    if log.key and (log.events or log.record_id):
+        raise ValueError("a key goes with one event a record and without record_id")

@@ -127,33 +127,7 @@ class Clearing:
                 self.workspace.answer(
                     Report.of(log=asked.log, only=readings, listing={}), Asking(limit=1)
                 )  # refuses names no reading ever had
-        return files.write(self.path, files.text_of(asked)), self._readers(asked)
-
-    def _readers(self, asked: Prepared) -> list[str]:
-        """Which readers count as leaving the house, and which others record ways out all the same."""
-        schema = self.workspace.known(asked.log)
-        at = next((f for f in ("device", "place") if f in schema.by_name), "")
-        if not at:
-            return []
-        exits = Report.of(log=asked.log, period="all", by=[at], columns=["count"], totals=False)
-        exits = exits.changed(
-            only=(*asked.only, *conditions_of({"action": list(asked.closing)})), without=asked.without
-        )
-        written = self._shown(exits)
-        leaving = self._shown(exits.changed(only=exits.only + asked.leaving.only)) if asked.leaving.only else written
-        told = [f"count as leaving the house: {', '.join(leaving) or 'none'}"]
-        if inner := [name for name in written if name not in leaving]:
-            told.append(
-                f"warning: {', '.join(inner)}: ways out there leave nobody outside; name them in outer if they lead out"
-            )
-        return told
-
-    def _shown(self, report: Report) -> list[str]:
-        """The groups of a report, as it shows them."""
-        found = self.workspace.answer(report)
-        return (
-            [str(r.shown[0]) for r in found.table.body if r.keys[0] is not None] if isinstance(found, RunResult) else []
-        )
+        return files.write(self.path, files.text_of(asked)), _readers(self.workspace, asked)
 
     def begin(self, since: datetime, at: datetime | None = None) -> Muster:
         """Begins a clearing for everybody with a reading since `since` (aware). Raises RequestError while one is under
@@ -283,6 +257,30 @@ class Clearing:
 
     def _words(self, at: datetime) -> str:
         return stamp(at, zone(self.workspace.config.workspace.zone))[:16]
+
+
+def _readers(base: Base, asked: Prepared) -> list[str]:
+    """Which readers count as leaving the house, and which others record ways out all the same."""
+    schema = base.known(asked.log)
+    at = next((f for f in ("device", "place") if f in schema.by_name), "")
+    if not at:
+        return []
+    exits = Report.of(log=asked.log, period="all", by=[at], columns=["count"], totals=False)
+    exits = exits.changed(only=(*asked.only, *conditions_of({"action": list(asked.closing)})), without=asked.without)
+    written = _shown(base, exits)
+    leaving = _shown(base, exits.changed(only=exits.only + asked.leaving.only)) if asked.leaving.only else written
+    told = [f"count as leaving the house: {', '.join(leaving) or 'none'}"]
+    if inner := [name for name in written if name not in leaving]:
+        told.append(
+            f"warning: {', '.join(inner)}: ways out there leave nobody outside; name them in outer if they lead out"
+        )
+    return told
+
+
+def _shown(base: Base, report: Report) -> list[str]:
+    """The groups of a report, as it shows them."""
+    found = base.answer(report)
+    return [str(r.shown[0]) for r in found.table.body if r.keys[0] is not None] if isinstance(found, RunResult) else []
 
 
 def _lines(journal: Path) -> list[dict[str, Any]]:

@@ -4,116 +4,36 @@ from __future__ import annotations
 
 import dataclasses
 import functools
-import os
-import tempfile
-import threading
-from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
-from pathlib import Path
-from typing import Self, TypeVar
+from typing import Self
 
-from fermata.archive import Archive
-from fermata.archive.shelf import Shelf
-from fermata.config.computed_fields import with_computed
-from fermata.config.derived_logs import derived_schemas
-from fermata.config.targets import with_targets
 from fermata.config.viewers import Known, view_of
-from fermata.config.workspace_file import Config
-from fermata.engines.embedded import DuckEngine
-from fermata.engines.postgresql import Tables
-from fermata.engines.spark import Distributed, spark
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
 from fermata.intake.mapping import LogMap
 from fermata.registers.directory import Directory
 from fermata.registers.scope import Scope
 from fermata.reports.compile.access import View, names_unseen
-from fermata.reports.compile.calendars import Terms
-from fermata.reports.compile.generated_logs import Pattern
 from fermata.reports.compile.request import Asking
-from fermata.reports.definition import files as report_files
 from fermata.reports.definition.report import Report
 from fermata.reports.execute import answer as answers
 from fermata.reports.result import Answer
 from fermata.workspace import last_run
 from fermata.workspace.place import Place
+from fermata.workspace.whole import Clock, Whole
 
-__all__ = ["Base", "Clock"]
-
-Clock = Callable[[], datetime]
-T = TypeVar("T")
-STARTING = threading.RLock()  # threads that share a workspace share one engine
+__all__ = ["Base"]
 
 
 @dataclass
-class Base:
+class Base(Whole):
     """A workspace as its parts see it. `viewer` names whose view of the data it gives; everything for "". With a
     `scope`, only what is within it.
     """
 
-    path: Path
-    config: Config
-    clock: Clock
     viewer: str = ""
     scope: Scope | None = None
-
-    @property
-    def archive(self) -> Archive:
-        """The events at rest."""
-        return Archive(self.path / "archive")
-
-    @property
-    def shelf(self) -> Shelf:
-        """Finished outputs, kept."""
-        return Shelf(self.path / "shelf")
-
-    @property
-    def reports_path(self) -> Path:
-        """Where the workspace's own reports are kept."""
-        return self.path / "reports"
-
-    @functools.cached_property
-    def engine(self) -> DuckEngine:
-        """The embedded engine, started when first needed."""
-        spill = str(Path(tempfile.gettempdir()) / f"fermata-{os.getpid()}-{id(self)}")
-        return self._once("engine", lambda: DuckEngine(spill=spill))
-
-    @functools.cached_property
-    def reader(self) -> Distributed | None:
-        """Spark over the archive, where the workspace asks for it; started when first needed. None for the embedded
-        engine.
-        """
-        asked = self.config.workspace.engine
-        return self._once("reader", lambda: spark(asked, self.archive.root) if asked.name == "spark" else None)
-
-    @functools.cached_property
-    def tables(self) -> Tables:
-        """The logs that are read where they are, connected to when first needed."""
-        logs = {n: log for n, log in self.config.logs.items() if log.in_place}
-        return self._once("tables", lambda: Tables(logs, self.stored_schemas, self.path))
-
-    def _once(self, name: str, make: Callable[[], T]) -> T:
-        """What is made once, and shared by all threads that ask the workspace."""
-        with STARTING:
-            if name not in self.__dict__:
-                self.__dict__[name] = make()
-            made: T = self.__dict__[name]
-            return made
-
-    @functools.cached_property
-    def stored_schemas(self) -> dict[str, LogSchema]:
-        """What the events of each log of the archive hold."""
-        zone = self.config.workspace.zone
-        return {name: log.schema_of(name, zone) for name, log in self.config.logs.items()}
-
-    @functools.cached_property
-    def whole_schemas(self) -> dict[str, LogSchema]:
-        """What each log's events hold, derived ones and computed fields included. Raises ConfigError."""
-        zone, registers = self.config.workspace.zone, self.whole_directory
-        stored = with_computed(self.stored_schemas, self.config.computed, registers, tuple(self.config.derived))
-        derived = with_targets(derived_schemas(self.config.derived, stored, zone, registers), self.config, registers)
-        return with_computed(derived, self.config.computed, registers, tuple(stored))
 
     @functools.cached_property
     def view(self) -> View:
@@ -139,21 +59,6 @@ class Base:
         """The same as the viewer has it: without the logs that cannot be narrowed and the fields that are hidden."""
         whole = self.whole_schemas
         return {n: self.view.schema(s, self.whole_directory) for n, s in whole.items() if n not in self.barred}
-
-    @functools.cached_property
-    def terms(self) -> Terms:
-        """Hours and factors. Raises ConfigError."""
-        return self.config.terms.terms(self.path, self.config.workspace.workdays)
-
-    @functools.cached_property
-    def patterns(self) -> dict[str, Pattern]:
-        """Working patterns. Raises UnknownName."""
-        return self.config.terms.working_patterns(self.path)
-
-    @functools.cached_property
-    def whole_directory(self) -> Directory:
-        """The registers of people and things."""
-        return Directory(self.config.registers, self.path, self.config.workspace.zone)
 
     @functools.cached_property
     def directory(self) -> Directory:
@@ -186,10 +91,6 @@ class Base:
             setattr(found, name, getattr(self, name))
         found.__dict__.update({n: v for n, v in self.__dict__.items() if n == "reader"})  # once it is started
         return found
-
-    def now(self) -> datetime:
-        """The moment relative periods count from."""
-        return self.clock()
 
     def place(self) -> Place:
         """The workspace as it is at this moment."""
@@ -243,29 +144,11 @@ class Base:
             raise RequestError(f"the report {name} is not for {view.words}: its filters name what they may not see")
         return found
 
-    def as_written(self, name: str) -> Report:
-        """The same, whoever asks. Raises UnknownName, ConfigError."""
-        logs = (*self.config.logs, *self.config.derived, *self.config.targets)
-        if last_run.EARLIER.fullmatch(name) and name not in self.own_reports():
-            return last_run.last(self.path, name)
-        if name in logs and name not in self.own_reports():
-            return Report(log=name)
-        return report_files.load(self.reports_path, name, logs)
-
-    def own_reports(self) -> list[str]:
-        """The names of the workspace's own reports."""
-        return report_files.names(self.reports_path)
-
     def answer(self, report: Report, asking: Asking | None = None, *, place: Place | None = None) -> Answer:
         """The answer to a report as its viewer may have it: compiled, then carried out. Raises UnknownName,
         RequestError, DataError.
         """
         return answers.answer(report, place or self.place(), self.now(), asking)
-
-    @property
-    def imported(self) -> list[str]:
-        """The logs whose records are imported: all but derived ones and those read where they are."""
-        return [name for name, log in self.config.logs.items() if not log.in_place]
 
     def mapping(self, log: str) -> LogMap:
         """How the log's records become events. Raises UnknownName."""

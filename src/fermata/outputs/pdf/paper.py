@@ -233,21 +233,9 @@ class Paper:
                 continue
             if line.strip():
                 lines.append(line.rstrip())
-            *whole, line = self._broken(word, width / size, bold)
+            *whole, line = _broken(word, width / size, bold)
             lines += whole
         return [*lines, line.rstrip()] if line.strip() else lines or [""]
-
-    def _broken(self, word: str, width: float, bold: bool) -> list[str]:
-        """A word in pieces no wider than a width at letters of one point."""
-        face = _fonts()[bold].face
-        pieces, begun, at = [], 0, 0.0
-        for n, c in enumerate(word):
-            wide = face.charWidths.get(ord(c), face.defaultWidth) / 1000
-            if at + wide > width and n > begun and not c.isspace():
-                pieces.append(word[begun:n])
-                begun, at = n, 0.0
-            at += wide
-        return [*pieces, word[begun:]]
 
     def paragraph(
         self, text: str, *, size: float = 8.5, bold: bool = False, colour: Colour = INK, indent: float = 0
@@ -263,6 +251,19 @@ class Paper:
 def rgb(colour: Colour, operator: str) -> str:
     """The operator that sets a colour: rg to fill, RG to draw."""
     return f"{colour[0]:.3f} {colour[1]:.3f} {colour[2]:.3f} {operator}"
+
+
+def _broken(word: str, width: float, bold: bool) -> list[str]:
+    """A word in pieces no wider than a width at letters of one point."""
+    face = _fonts()[bold].face
+    pieces, begun, at = [], 0, 0.0
+    for n, c in enumerate(word):
+        wide = face.charWidths.get(ord(c), face.defaultWidth) / 1000
+        if at + wide > width and n > begun and not c.isspace():
+            pieces.append(word[begun:n])
+            begun, at = n, 0.0
+        at += wide
+    return [*pieces, word[begun:]]
 
 
 class _binary_streams:
