@@ -46,11 +46,13 @@ SERVER = multiprocessing.get_context("forkserver")  # a process of its own for e
 SERVER.set_forkserver_preload(
     [
         "tests.conftest",
-        "fermata.cli.report_cmd",
-        "fermata.outputs.text",
-        "ibis.backends.duckdb",
-        "python_calamine",
-        "pandas",
+        *(
+            f"fermata.{m}"
+            for m in ("cli.main", "cli.report_cmd", "api.deliveries", "workspace.upkeep", "people.trails")
+        ),
+        *(f"fermata.outputs.{m}" for m in ("text", "html", "pdf")),
+        *("ibis.backends.duckdb", "python_calamine", "pandas", "jinja2", "holidays", "recurring_ical_events"),
+        *("tomlkit", "wcwidth", "pyarrow.compute", "sqlalchemy", "reportlab.pdfgen.canvas"),
     ]
 )
 

@@ -4,6 +4,7 @@ with no change to it.
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -65,6 +66,14 @@ pages = { column = "n", type = "number" }
 """
 
 
+ONE_AFTER_ANOTHER = """
+import contextlib, io, json, sys
+from fermata.cli.main import answered
+for line in sys.stdin:
+    with contextlib.redirect_stdout(io.StringIO()) as told, contextlib.redirect_stderr(told):
+        code = answered(json.loads(line))
+    print(json.dumps([code, told.getvalue()]), flush=True)
+"""
 DELIVERY = """
 report = "prints"
 period = "2026-03"
@@ -95,31 +104,25 @@ def test_a_measure_a_reader_and_an_output_from_outside(tmp_path: Path) -> None:
         "2026-03-01T10:00 | ann | 3\n2026-03-01T11:00 | ann | 4\n2026-03-02T10:00 | bob | 5\n"
     )
     env = {**os.environ, "PYTHONPATH": str(tmp_path / "site"), "NO_COLOR": "1", "WALL": "secret"}
+    process = subprocess.Popen(
+        [sys.executable, "-c", ONE_AFTER_ANOTHER], env=env, text=True, stdin=subprocess.PIPE, stdout=subprocess.PIPE
+    )
 
     def fermata(*arguments: str, code: int = 0) -> str:
-        done = subprocess.run(
-            [sys.executable, "-c", "from fermata.cli.main import main; main()", "-w", str(hall), *arguments],
-            env=env,
-            capture_output=True,
-            text=True,
-            check=False,
-        )
-        assert done.returncode == code, done.stderr
-        return done.stdout + done.stderr
+        """One command line of the process, which has the package installed."""
+        assert process.stdin
+        assert process.stdout
+        process.stdin.write(json.dumps(["-w", str(hall), *arguments]) + "\n")
+        process.stdin.flush()
+        found, told = json.loads(process.stdout.readline())
+        assert found == code, told
+        return str(told)
 
     fermata("import")
-    fermata(
-        "report",
-        "prints",
-        "--by",
-        "user",
-        "--columns",
-        'squares pages,Half = "squares pages" / 2',
-        "--output",
-        str(hall / "x.slashed"),
-    )
+    asked = ("report", "prints", "--by", "user", "--columns")
+    fermata(*asked, 'squares pages,Half = "squares pages" / 2', "--output", str(hall / "x.slashed"))
     assert (hall / "x.slashed").read_text() == "ann / 25 / 12.5\nbob / 25 / 12.5\n"
-    assert "50" in fermata("report", "prints", "--by", "user", "--columns", "squares pages")
+    assert "50" in fermata(*asked, "squares pages")
     deliveries = hall / "deliveries"
     deliveries.mkdir()
     wall = {"channel": "wall", "address": str(tmp_path / "wall.txt")}
@@ -132,3 +135,4 @@ def test_a_measure_a_reader_and_an_output_from_outside(tmp_path: Path) -> None:
     assert (tmp_path / "wall.txt").read_text() == "Prints: Count by user for the wall | ann / 2\nbob / 1\n | secret"
     assert "the wall is full" in fermata("send", "full", "--now", code=1)
     assert "there is no channel 'wal'" in fermata("send", "gone", "--now", code=1)
+    process.communicate()

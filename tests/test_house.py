@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import functools
 import re
 import subprocess
 import sys
@@ -76,6 +77,12 @@ HEAVY = (
 )
 
 
+@functools.cache
+def parsed(path: Path) -> ast.Module:
+    """A file of the source, read once for all tests."""
+    return ast.parse(path.read_text())
+
+
 def modules() -> dict[str, Path]:
     """Every module of the package by its dotted name."""
     found = {}
@@ -85,13 +92,14 @@ def modules() -> dict[str, Path]:
     return found
 
 
+@functools.cache
 def imports() -> dict[str, set[str]]:
     """Module -> the modules it imports anywhere in it; imports for types alone count too."""
     known = modules()
     found: dict[str, set[str]] = {}
     for name, path in known.items():
         wanted: set[str] = set()
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in ast.walk(parsed(path)):
             if isinstance(node, ast.ImportFrom) and node.module:
                 wanted |= {n if (n := f"{node.module}.{a.name}") in known else node.module for a in node.names}
             elif isinstance(node, ast.Import):
@@ -144,7 +152,7 @@ def test_names_and_sizes() -> None:
     for path in SOURCE.rglob("*.py"):
         text = path.read_text()
         assert len(text.splitlines()) <= 400, path
-        for node in ast.walk(ast.parse(text)):
+        for node in ast.walk(parsed(path)):
             if isinstance(node, ast.ClassDef):
                 assert (node.end_lineno or 0) - node.lineno < 200, f"{path}: {node.name}"
             if isinstance(node, ast.FunctionDef) and "demo" not in path.parts:
@@ -210,7 +218,7 @@ def test_engine_versions_stay_where_they_work_together() -> None:
 def test_every_public_name_says_what_it_is() -> None:
     """Each public module, class and function of the source has a docstring."""
     for path in SOURCE.rglob("*.py"):
-        tree = ast.parse(path.read_text())
+        tree = parsed(path)
         assert ast.get_docstring(tree) or path.name == "_version.py", path
         for node in _outermost(tree):
             assert node.name.startswith("_") or ast.get_docstring(node) or _overload(node), f"{path}: {node.name}"

@@ -82,7 +82,7 @@ def _view(base: Base, place: Place, schema: LogSchema) -> str:
     """The events of a log as SQL: its fields by name, in their own types."""
     plan = resolve(Report(log=schema.name, period="all"), place, base.now(), listed=())
     _, table = opened(plan.strands[0], place.source(plan))
-    inner = base.engine.con.compile(table)
+    inner = base.engine.compiled(table)
     columns = ["timezone('UTC', start_utc) AS start"]
     if schema.spans:
         length = _scaled("(epoch_us(finish_utc) - epoch_us(start_utc))", 6)
