@@ -24,9 +24,9 @@ def entry(
     """The file as the ledger keeps it; `changes` for a log with a key. Which import it belongs to, and what was
     declared of it, its reader does not know.
     """
-    stored, first, last = con.execute(
-        f"SELECT count(*), min(start_utc), max(start_utc) FROM {stage.events}{overlap.left_out}"
-    ).fetchone()
+    asked = f"SELECT count(*), min(start_utc), max(start_utc) FROM {stage.events}{overlap.left_out}"
+    known = None if overlap.left_out else stage.held
+    stored, first, last = known or con.execute(asked).fetchone()
     counted, newer = stage.counted, changes.replaced if changes else 0
     assumed = (stage.inferred, _nulls(log, counted), _nowhere(con, log, schema, stage, stored))
     return SourceFile(
@@ -58,6 +58,8 @@ def entry(
 
 def _records(con: Any, log: LogMap, stage: FileStage) -> int:
     """Records that gave an event, counted from the events themselves and not by subtraction."""
+    if len(log.parts()) == 1 and stage.held:
+        return stage.held[0]
     distinct = "DISTINCT record_no" if len(log.parts()) > 1 else "*"
     return int(con.execute(f"SELECT count({distinct}) FROM {stage.events}").fetchone()[0])
 

@@ -3,16 +3,32 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from datetime import datetime
 from pathlib import Path
 
 from fermata.intake.readers import delimited
 
-__all__ = ["FileStage"]
+__all__ = ["FileStage", "Seen"]
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What stands in a stage: its rows, how many are skipped and refused, and the first and last wall clock of the
+    others, by column.
+    """
+
+    rows: int
+    skips: int
+    bads: int
+    ends: dict[str, tuple[datetime, datetime]]
 
 
 @dataclass
 class FileStage:
-    """What one file gave: the view `events` of its events, the table `rejects`, and the counts of its records."""
+    """What one file gave: the view `events` of its events, the table `rejects`, and the counts of its records. The wall
+    clocks of a small one lie within `extent`; `held` is how many events the view has, the first start and the last,
+    once that was asked.
+    """
 
     path: Path
     file_id: int
@@ -27,3 +43,5 @@ class FileStage:
     rows: str = ""
     several_lines: bool = False
     inferred: str = ""
+    extent: tuple[datetime, datetime] | None = None
+    held: tuple[int, datetime | None, datetime | None] | None = None

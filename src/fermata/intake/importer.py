@@ -20,6 +20,7 @@ from fermata.errors import DataError, FermataError, FilesFailed, SourceError, Un
 from fermata.fields import LogSchema
 from fermata.intake import file_notes as told
 from fermata.intake import opening
+from fermata.intake.localtime import Extent
 from fermata.intake.mapping import LogMap
 from fermata.intake.overlaps import Overlaps
 from fermata.intake.readers import delimited
@@ -87,6 +88,7 @@ class _Importer:
         self.background = ThreadPoolExecutor(max_workers=1)
         self.mapping = self.log.digest(self.schema.zone)
         self.failed: list[FermataError] = []
+        self.extent: Extent | None = None  # of the wall clocks of the last small file
         self.whole = False  # whether this is the last of what was asked for, and none of it failed
         self.storing = Storing(self.con, self.writing, self.schema, self.mapping, self.progress)
         self.overlaps = Overlaps(self.con, self.writing, self.log, self.schema, self.declared, self.storing)
@@ -175,7 +177,10 @@ class _Importer:
         file_id = self.writing.manifest.next_file
         kept = datetime.fromisoformat(self.state.kept_from) if self.state.kept_from else None
         scratch = self.writing.staging
-        stage = stage_file(self.con, path, Path(shown), file_id, self.log, self.schema, counting, scratch, kept)
+        stage = stage_file(
+            self.con, path, Path(shown), file_id, self.log, self.schema, counting, scratch, kept, self.extent
+        )
+        self.extent = stage.extent or self.extent
         self.writing.manifest.next_file += 1
         again = next((f for f in self.state.files.values() if f.id in batch.superseded and f.path == shown), None)
         since = again.known if again else self._known(replaced)

@@ -6,7 +6,7 @@ from typing import Any
 
 from fermata.errors import SourceError
 from fermata.intake import rejects
-from fermata.intake.file_stage import FileStage
+from fermata.intake.file_stage import FileStage, Seen
 from fermata.intake.readers import NO_DELIMITER, Records, delimited
 
 __all__ = ["number_records"]
@@ -14,13 +14,12 @@ __all__ = ["number_records"]
 MOST_MISFITS = 100_000
 
 
-def number_records(con: Any, stage: FileStage, records: Records, counted: delimited.Counted | None) -> None:
+def number_records(con: Any, stage: FileStage, records: Records, counted: delimited.Counted | None, seen: Seen) -> None:
     """Gives every row its record number, lists what the parser refused, and proves that nothing was lost.
 
     `counted` is what is known of the text the records stand in; None has it counted here.
     """
-    table, misfits = f"stage_{stage.file_id}", _misfits(con, stage, records)
-    rows = con.execute(f"SELECT count(*) FROM {table}_rows").fetchone()[0]
+    table, misfits, rows = f"stage_{stage.file_id}", _misfits(con, stage, records), seen.rows
     blanks: list[int] = []
     numbers: list[int] = []
     if records.layout:
@@ -36,6 +35,7 @@ def number_records(con: Any, stage: FileStage, records: Records, counted: delimi
         )
     stage.read = rows + len(misfits) + len(blanks)
     stage.skipped = {"blank": len(blanks)}
+    stage.rejected = len(numbers)
     rejects.begin(con, stage, numbers, [kind for _, _, _, kind in misfits])
     if misfits:
         shifts = {n - 1 - j: j + 1 for j, n in enumerate(numbers)}  # position from which on -> refused before
@@ -49,6 +49,8 @@ def number_records(con: Any, stage: FileStage, records: Records, counted: delimi
     else:
         stage.rows = f"{table}_rows"
         con.execute(f"CREATE TEMP VIEW {table} AS SELECT rowid + 1 AS record_no, * FROM {table}_rows")
+    if not seen.skips:
+        return
     skips = con.execute(f"SELECT skip, count(*) FROM {table} WHERE skip IS NOT NULL GROUP BY skip").fetchall()
     for reason, n in skips:
         stage.skipped[reason] = stage.skipped.get(reason, 0) + n

@@ -80,7 +80,9 @@ class Overlaps:
         """Compares a file record by record; the files `grown` are its own beginning."""
         keys = f"keys_{stage.file_id}"
         duplicates.make_keys(self.con, stage.events, self.columns, keys, len(self.log.parts()) > 1)
-        first, last = self.con.execute(f"SELECT min(start_utc), max(start_utc) FROM {keys}").fetchone()
+        asked = f"SELECT count(*), min(start_utc), max(start_utc) FROM {stage.events}"
+        events, first, last = self.con.execute(asked).fetchone()
+        stage.held = events, first, last
         meeting = [
             k for k, t in zip(batch.keys, batch.times, strict=True) if t and first and t[0] <= last and first <= t[1]
         ]

@@ -20,7 +20,7 @@ from fermata.errors import SourceError, UnknownName
 from fermata.fields import LogSchema
 from fermata.intake import rejects
 from fermata.intake.expressions import FILES
-from fermata.intake.file_stage import FileStage
+from fermata.intake.file_stage import FileStage, Seen
 from fermata.intake.localtime import FIRST, LAST, Extent, minus, second_pass, ts, windows, within
 from fermata.intake.mapping import LogMap
 from fermata.intake.numbering import number_records
@@ -44,13 +44,14 @@ def stage_file(
     counting: Future[delimited.Counted],
     scratch: Path,
     kept_from: datetime | None = None,
+    extent: Extent | None = None,
 ) -> FileStage:
     """Parses `path` into the engine under names ending in `file_id`, while it may still be counted.
 
-    Records that begin before `kept_from` (naive UTC) are skipped: the log no longer holds that time. Raises
-    SourceError, UnknownName.
+    Records that begin before `kept_from` (naive UTC) are skipped: the log no longer holds that time. The wall clocks
+    of a small file are first taken to lie within `extent`, that of the file before. Raises SourceError, UnknownName.
     """
-    stage = FileStage(shown, file_id, f"events_{file_id}", f"rejects_of_{file_id}")
+    stage = FileStage(shown, file_id, f"events_{file_id}", f"rejects_of_{file_id}", extent=extent)
     wanted = tuple(
         dict.fromkeys([*(c for p in log.parts() for f in p.values() for c in f.read_columns), *log.keep, *log.drop])
     )
@@ -59,7 +60,7 @@ def stage_file(
     early, opened = None, None
     if delimited.plain(log):
         try:
-            opened = _open(opener, job, schema, kept_from)
+            opened = _open(opener, job, schema, kept_from, stage)
         except (SourceError, UnknownName) as e:
             early = e
     stage.counted = counting.result()
@@ -67,12 +68,12 @@ def stage_file(
     if text != path:
         for left in (f"stage_{file_id}_rows", f"rejects_{file_id}", f"scan_{file_id}"):
             con.execute(f"DROP TABLE IF EXISTS {left}")
-        opened = _open(opener, dataclasses.replace(job, path=text), schema, kept_from)
+        opened = _open(opener, dataclasses.replace(job, path=text), schema, kept_from, stage)
     elif early:
         raise early
     assert opened
     stage.inferred = opened.records.inferred
-    number_records(con, stage, opened.records, stage.counted if opened.records.text == path else None)
+    number_records(con, stage, opened.records, stage.counted if opened.records.text == path else None, opened.seen)
     _events(con, stage, log, schema, opened)
     if opened.records.temporary:
         con.execute(f"DROP TABLE {opened.records.temporary}")
@@ -81,13 +82,16 @@ def stage_file(
 
 @dataclass
 class _Opened:
-    """A file in the engine: what its reader says of it, and the events its records give as columns of the stage."""
+    """A file in the engine: what its reader says of it, the events its records give as columns of the stage, and what
+    stands there.
+    """
 
     records: Records
     parts: list[Part]
+    seen: Seen
 
 
-def _open(opener: Reader, job: Job, schema: LogSchema, kept_from: datetime | None) -> _Opened:
+def _open(opener: Reader, job: Job, schema: LogSchema, kept_from: datetime | None, stage: FileStage) -> _Opened:
     """Opens a file and fills its stage table."""
     import duckdb
 
@@ -96,24 +100,49 @@ def _open(opener: Reader, job: Job, schema: LogSchema, kept_from: datetime | Non
     except duckdb.Error as e:
         raise SourceError(f"{job.shown}: cannot be read as {job.log.format}: {str(e).splitlines()[0]}") from None
     records = _with_texts(records, job.wanted)
+    small = job.path.stat().st_size < SMALL
+    if small and stage.extent:
+        found, ends = _filled(job, records, schema, kept_from, stage.extent)
+        if not ends or (stage.extent[0] <= min(ends) and max(ends) <= stage.extent[1]):
+            return found
+        _run(job, f"DROP TABLE stage_{job.tag}_rows")
+    stage.extent = _extent(job, records, schema) if small else None
+    return _filled(job, records, schema, kept_from, stage.extent or (FIRST, LAST))[0]
+
+
+def _filled(
+    job: Job, records: Records, schema: LogSchema, kept_from: datetime | None, extent: Extent
+) -> tuple[_Opened, list[datetime]]:
+    """Fills the stage table for wall clocks within an extent; the first and last ones there are."""
     columns = Columns()
-    origin = Origin(job.shown, records.columns, FILES, job.log.zones)
-    extent = _extent(job, records, schema, origin) if job.path.stat().st_size < SMALL else (FIRST, LAST)
-    parts, reasons = parts_of(job.log, schema, origin, columns, extent)
+    parts, reasons = parts_of(job.log, schema, _origin(job, records), columns, extent)
     _parse(job, records, columns, refused(reasons, records.refused), parts, kept_from)
-    return _Opened(records, parts)
+    walls = sorted({wall for part in parts for wall in part.walls.values()})
+    local = sorted({wall for part in parts for wall in part.local})
+    kept = "FILTER (skip IS NULL AND bad IS NULL)"
+    asked = ["count(*)", "count(skip)", "count(bad)"]
+    asked += [f"min({w}) {kept}, max({w}) {kept}" for w in walls] + [f"min({w}), max({w})" for w in local]
+    rows, skips, bads, *ends = _run(job, f"SELECT {', '.join(asked)} FROM stage_{job.tag}_rows").fetchone()
+    seen = Seen(rows, skips, bads, {w: (ends[2 * i], ends[2 * i + 1]) for i, w in enumerate(walls)})
+    return _Opened(records, parts, seen), [at for at in ends[2 * len(walls) :] if at is not None]
 
 
-def _extent(job: Job, records: Records, schema: LogSchema, origin: Origin) -> Extent:
-    """The first and last wall clock of a file: looking costs less than planning for a hundred years."""
+def _origin(job: Job, records: Records) -> Origin:
+    return Origin(job.shown, records.columns, FILES, job.log.zones)
+
+
+def _extent(job: Job, records: Records, schema: LogSchema) -> Extent:
+    """Whole years around the wall clocks of a file: looking costs less than planning for a hundred years."""
     columns = Columns()
-    parts, _ = parts_of(job.log, schema, origin, columns, (FIRST, FIRST))
+    parts, _ = parts_of(job.log, schema, _origin(job, records), columns, (FIRST, FIRST))
     if not (local := [wall for part in parts for wall in part.local]):
         return FIRST, FIRST
     ends = ", ".join(f"min({wall}), max({wall})" for wall in local)
     row = _run(job, f"SELECT {ends} FROM ({columns.over(records.source, 'NULL')})").fetchone()
     met = [at for at in row if at is not None]
-    return (min(met), max(met)) if met else (FIRST, FIRST)
+    if not met:
+        return FIRST, FIRST
+    return datetime(min(met).year, 1, 1), datetime(min(max(met).year + 1, LAST.year), 12, 31)
 
 
 def _with_texts(records: Records, wanted: Sequence[str]) -> Records:
@@ -175,16 +204,18 @@ def _run(job: Job, sql: str) -> Any:
 def _events(con: Any, stage: FileStage, log: LogMap, schema: LogSchema, opened: _Opened) -> None:
     """The view of the file's events in UTC, after clock changes are settled and impossible times refused."""
     table, parts = f"stage_{stage.file_id}", opened.parts
-    stage.twice, stage.never = _clock_changes(con, table, stage, log, schema, parts)
+    stage.rejected += opened.seen.bads
+    stage.twice, stage.never = _clock_changes(con, table, stage, log, schema, opened)
     for part in parts:
         if part.walls.keys() >= {"start", "finish"} or (part.finish and not part.duration):
             shown = f"concat('finish ', {part.finish}, ' is before start ', {part.start}, ' (UTC)')"
             _refuse(con, stage, f"{part.finish} < {part.start}", shown)
-    refused_here = f"SELECT record_no, bad AS reason FROM {table} WHERE bad IS NOT NULL"
-    con.execute(f"INSERT INTO {stage.rejects} BY NAME {refused_here}")
-    rejects.texts(con, stage, opened.records, log.comment)
+    if stage.rejected:
+        refused_here = f"SELECT record_no, bad AS reason FROM {table} WHERE bad IS NOT NULL"
+        con.execute(f"INSERT INTO {stage.rejects} BY NAME {refused_here}")
+        rejects.texts(con, stage, opened.records, log.comment)
+        stage.rejected = con.execute(f"SELECT count(*) FROM {stage.rejects}").fetchone()[0]
     stage.skipped = {reason: n for reason, n in stage.skipped.items() if n}
-    stage.rejected = con.execute(f"SELECT count(*) FROM {stage.rejects}").fetchone()[0]
     selects = []
     for i, part in enumerate(parts):
         named = [f"{part.fields.get(f.name, 'NULL')} AS {ident(f.stored)}" for f in schema.fields]
@@ -198,15 +229,13 @@ def _events(con: Any, stage: FileStage, log: LogMap, schema: LogSchema, opened: 
 
 
 def _clock_changes(
-    con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSchema, parts: list[Part]
+    con: Any, table: str, stage: FileStage, log: LogMap, schema: LogSchema, opened: _Opened
 ) -> tuple[int, int]:
     """Settles times that happen twice, refuses what the policies refuse, and counts the records of either sort."""
     tests: dict[bool, list[str]] = {True: [], False: []}
-    for part in parts:
+    for part in opened.parts:
         for name, wall in sorted(part.walls.items(), reverse=True):  # start before finish
-            low, high = con.execute(
-                f"SELECT min({wall}), max({wall}) FROM {table} WHERE skip IS NULL AND bad IS NULL"
-            ).fetchone()
+            low, high = opened.seen.ends[wall]
             for back in (True, False) if low else ():
                 found = windows(schema.zone, low, high, sets_back=back)
                 condition = within(wall, found)
@@ -245,11 +274,11 @@ def _settle(con: Any, table: str, stage: FileStage, part: Part, name: str, found
 
 
 def _refuse(con: Any, stage: FileStage, condition: str, reason: str) -> None:
-    _update(con, stage, f"bad = {reason}", f"skip IS NULL AND bad IS NULL AND {condition}")
+    stage.rejected += _update(con, stage, f"bad = {reason}", f"skip IS NULL AND bad IS NULL AND {condition}")
 
 
-def _update(con: Any, stage: FileStage, sets: str, condition: str) -> None:
-    """Updates rows of the stage; where its record numbers are a view over positions, in the table below."""
+def _update(con: Any, stage: FileStage, sets: str, condition: str) -> int:
+    """Updates rows of the stage; where its record numbers are a view over positions, in the table below. How many."""
     if stage.rows.endswith("_rows"):
         condition = condition.replace("record_no", "(rowid + 1)")
-    con.execute(f"UPDATE {stage.rows} SET {sets} WHERE {condition}")
+    return int(con.execute(f"UPDATE {stage.rows} SET {sets} WHERE {condition}").fetchone()[0])
