@@ -29,20 +29,42 @@ MOST = 4_000_000_000  # bytes of unpacked sheets
 
 def open(job: Job) -> Records:
     """Opens a workbook; `sheet` is the name or, from 1, the number of its sheet (the first by default otherwise)."""
+    import pyarrow as pa
+
     log = job.log
-    names, rows = table(job.path, str(job.shown), log.sheet, log.skip_lines, log.header)
-    return from_batches(job, names, _batches(names, rows))
+    names, values = _opened(job.path, str(job.shown), log.sheet, log.skip_lines, log.header)
+    batches = (
+        pa.table((columns + [pa.nulls(n, pa.string())] * len(names))[: len(names)], names=names)
+        for n, columns in _columns(values, str(job.shown))
+    )
+    return from_batches(job, names, batches)
 
 
 def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bool) -> tuple[list[str], Iterator[Any]]:
     """The names of a sheet's columns, and its rows as lists of text or None. Raises SourceError, UnknownName."""
-    name, rows = _sheet(Path(path), sheet, shown)
-    top = list(itertools.islice(rows, above + 1))
+    names, values = _opened(path, shown, sheet, above, header)
+    return names, _rows(values, shown)
+
+
+def _rows(values: Iterator[Any], shown: str) -> Iterator[list[str | None]]:
+    for n, columns in _columns(values, shown):
+        yield from map(list, zip(*(c.to_pylist() for c in columns), strict=True)) if columns else [[] for _ in range(n)]
+
+
+def _opened(
+    path: Any, shown: str, sheet: str | int | None, above: int, header: bool
+) -> tuple[list[str], Iterator[Any]]:
+    """The names of a sheet's columns, and its rows of values. Raises SourceError, UnknownName."""
+    name, values = _sheet(Path(path), sheet, shown)
+    try:
+        top = list(itertools.islice(values, above + 1))
+    except Exception as e:
+        raise _unread(e, shown) from None
     if len(top) <= above:
         raise SourceError(f"{shown}: sheet {name!r} is empty")
-    first = top[-1]
     if not header:
-        return [str(i) for i in range(1, len(first) + 1)], itertools.chain([first], rows)
+        return [str(i) for i in range(1, len(top[-1]) + 1)], itertools.chain([top[-1]], values)
+    first = [cell_text(c) for c in top[-1]]
     while first and first[-1] is None:
         first.pop()
     if None in first:
@@ -51,11 +73,11 @@ def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bo
             f"{shown}: row {above + 1} of sheet {name!r} is no header: column {place} has no name (merged "
             "cells?); skip_lines says how many rows stand above the header"
         )
-    return named_once([str(n) for n in first]), rows
+    return named_once([str(n) for n in first]), values
 
 
-def _sheet(path: Path, sheet: str | int | None, shown: str) -> tuple[str, Iterator[list[str | None]]]:
-    """The name of the sheet called so, or by its number from 1, and its rows. Raises SourceError, UnknownName."""
+def _sheet(path: Path, sheet: str | int | None, shown: str) -> tuple[str, Iterator[Any]]:
+    """The name of the sheet called so, or by its number from 1, and its rows of values. Raises SourceError, UnknownName."""
     from python_calamine import CalamineWorkbook, SheetTypeEnum
 
     try:  # from its content: what its name ends in does not matter
@@ -70,7 +92,7 @@ def _sheet(path: Path, sheet: str | int | None, shown: str) -> tuple[str, Iterat
     if not 1 <= number <= len(names):
         raise SourceError(f"{shown}: has sheets 1 to {len(names)}, no sheet {number}")
     name = sheet if isinstance(sheet, str) else names[number - 1]
-    return name, _rows(_with_errors(path, name) if errors else _values(book, name), shown)
+    return name, iter(_with_errors(path, name) if errors else _values(book, name))
 
 
 def holds_errors(path: Path) -> bool:
@@ -81,9 +103,10 @@ def holds_errors(path: Path) -> bool:
             if part.startswith("xl/worksheets/") and part.endswith(".xml"):
                 with packed.open(part) as unpacked:
                     while chunk := unpacked.read(1 << 20):
-                        if ERROR.search(held + chunk):
+                        piece = held + chunk
+                        if (b'"e"' in piece or b"'e'" in piece) and ERROR.search(piece):
                             return True
-                        held, size = (held + chunk)[-LONGEST_TAG:], size + len(chunk)
+                        held, size = piece[-LONGEST_TAG:], size + len(chunk)
                         if size > MOST:
                             raise ValueError(f"its sheets unpack to more than {MOST:,} bytes; export it as CSV")
     return False
@@ -105,23 +128,41 @@ def _with_errors(path: Path, name: str) -> Iterator[Any]:
         yield from page.iter_rows(values_only=True)
 
 
-def _rows(values: Iterator[Any], shown: str) -> Iterator[list[str | None]]:
+def _columns(values: Iterator[Any], shown: str) -> Iterator[tuple[int, list[Any]]]:
+    """The rows in batches: how many, and their columns as Arrow arrays of text. Raises SourceError."""
     try:
         while rows := list(itertools.islice(values, BATCH)):
-            columns = [_texts(c) for c in itertools.zip_longest(*rows)]
-            yield from map(list, zip(*columns, strict=True)) if columns else [[] for _ in rows]
+            yield len(rows), [_texts(c) for c in itertools.zip_longest(*rows)]
     except Exception as e:
-        raise SourceError(f"{shown}: the sheet cannot be read to its end: {str(e) or type(e).__name__}") from None
+        raise _unread(e, shown) from None
 
 
-def _texts(cells: Sequence[Any]) -> list[str | None]:
+def _unread(error: Exception, shown: str) -> SourceError:
+    return SourceError(f"{shown}: the sheet cannot be read to its end: {str(error) or type(error).__name__}")
+
+
+def _texts(cells: Sequence[Any]) -> Any:
     """A column's cells as texts; those of one kind all at once."""
+    import pyarrow as pa
+
     kinds = set(map(type, cells))
+    if str in kinds:
+        cells = [None if c == "" else c for c in cells]
+        kinds = set(map(type, cells))
+    kinds -= {type(None)}
     if kinds == {str}:
-        return [c or None for c in cells]
-    if kinds == {datetime}:
-        return [c.isoformat(" ") for c in cells]
-    return [cell_text(c) for c in cells]
+        return pa.array(cells, pa.string())
+    if kinds == {date, datetime}:  # a date is a moment that happens to be midnight
+        cells = [datetime(c.year, c.month, c.day) if type(c) is date else c for c in cells]
+        kinds = {datetime}
+    try:
+        if kinds == {datetime}:
+            return pa.array(cells, pa.timestamp("us")).cast(pa.timestamp("s")).cast(pa.string())
+        if kinds == {float}:
+            return pa.array(cells, pa.float64()).cast(pa.int64()).cast(pa.string())
+    except pa.ArrowInvalid:  # fractions, of a second or of a number
+        pass
+    return pa.array([cell_text(c) for c in cells], pa.string())
 
 
 def cell_text(value: Any) -> str | None:
@@ -142,11 +183,3 @@ def cell_text(value: Any) -> str | None:
     if isinstance(value, float):
         return str(int(value)) if value.is_integer() else repr(value)
     return str(value)
-
-
-def _batches(names: list[str], rows: Iterator[list[str | None]]) -> Iterator[Any]:
-    import pyarrow as pa
-
-    while held := list(itertools.islice(rows, BATCH)):
-        columns = [[row[i] if i < len(row) else None for row in held] for i in range(len(names))]
-        yield pa.table([pa.array(c, type=pa.string()) for c in columns], names=names)
