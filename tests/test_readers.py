@@ -30,6 +30,7 @@ import fermata
 from fermata.api.workspace import Workspace
 from fermata.errors import ConfigError, FermataError, SourceError, UnknownName
 from fermata.intake.readers import BUILT_IN
+from fermata.intake.readers import json as json_reader
 from fermata.intake.readers.xlsx import holds_errors, table
 from tests.conftest import Maker, examples
 
@@ -106,6 +107,38 @@ def test_json_documents(make: Maker, document: Any, settings: str) -> None:
         make, f'format = "json"\n{settings}', 'start = "t"\nuser = "who"', json.dumps(document, indent=3), "in.json"
     )
     assert stored(made, "user") == [("03-01 10:00:00", "a"), ("03-01 11:00:00", "b")]
+
+
+VALUES = st.one_of(
+    st.none(), st.booleans(), st.integers(-(2**62), 2**62), st.floats(allow_nan=False, allow_infinity=False),
+    st.text(max_size=8), st.lists(st.text(max_size=3), max_size=3), st.dictionaries(st.text(max_size=3), st.integers(0, 9), max_size=2),
+)  # fmt: skip
+RECORD = st.one_of(
+    st.fixed_dictionaries({"t": st.just("2026-03-01T10:00")}, optional={"a": VALUES, "a.b": VALUES, "n": st.fixed_dictionaries({"x": VALUES})}),
+    VALUES,
+)  # fmt: skip
+
+
+@examples(60)
+@given(records=st.lists(RECORD, min_size=1, max_size=6))
+def test_a_document_in_memory_is_the_one_read_as_a_stream(records: list[Any]) -> None:
+    """The same events, refusals and whole records, whatever the values are."""
+    fields = 'start = "t"\naction = "a"\nuser = "a.b"\ndevice = "n.x"\nplace = "/n/x"\noutcome = "n.y[0]"'
+    found = []
+    for whole in (json_reader.WHOLE, 0):
+        with tempfile.TemporaryDirectory() as made_in, pytest.MonkeyPatch.context() as patch:
+            (Path(made_in) / "fermata.toml").write_text(CONFIG.format(settings='format = "json"', fields=fields))
+            (Path(made_in) / "in.json").write_text(json.dumps(records))
+            made = fermata.open(made_in)
+            patch.setattr(json_reader, "WHOLE", whole)
+            try:
+                events = stored(made, "action", "user", "device", "place", "outcome")
+                refused = made.archive.rejects("log")
+                whole_ones = [made.archive.source_record("log", f"1:{n}") for n in range(1, len(records) + 1)]
+                found.append((events, [(r["record_no"], r["reason"], r["whole"]) for r in refused], whole_ones))
+            except FermataError as e:
+                found.append(str(e))
+    assert found[0] == found[1]
 
 
 def test_json_object_with_repeated_keys_loses_none(make: Maker) -> None:

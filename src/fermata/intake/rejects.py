@@ -76,6 +76,8 @@ def _found(con: Any, stage: FileStage, records: Records, wanted: list[int]) -> l
     if records.layout:
         text = records.text or stage.path
         return delimited.raw_records(text, records.layout, wanted, records.width, stage.several_lines)
+    if records.texts:
+        return [(0, text) for text in records.texts(wanted)]
     numbered = f"SELECT row_number() OVER () AS n, {records.whole} AS whole FROM {records.source}"
     rows = con.execute(f"SELECT whole FROM ({numbered}) SEMI JOIN {stage.rejects} r ON r.record_no = n ORDER BY n")
     return [(0, whole or "") for (whole,) in rows.fetchmany(len(wanted))]

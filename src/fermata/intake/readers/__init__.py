@@ -6,7 +6,7 @@ order, and for each column a mapping names, the expression of its text. Nothing 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from importlib import import_module
 from importlib.metadata import entry_points
@@ -66,8 +66,8 @@ class Records:
     `source` is a table expression with one row per record, in the file's order; `columns` gives the text of each
     column as an expression over it. `layout` is set where the records are lines or delimited records of a text,
     whose parts are then counted against the file; else the reader answers for the `rows` it made, and `whole` is the
-    text of a record. `temporary` is a table of the engine to drop afterwards. `skip` are `WHEN ... THEN 'reason'` of
-    records left out, `refused` is the reason or NULL.
+    text of a record, or `texts` gives those of some record numbers. `temporary` is a table of the engine to drop
+    afterwards. `skip` are `WHEN ... THEN 'reason'` of records left out, `refused` is the reason or NULL.
     """
 
     source: str
@@ -80,6 +80,7 @@ class Records:
     refused: str = ""
     inferred: str = ""
     temporary: str = ""
+    texts: Callable[[list[int]], list[str]] | None = None
 
     @property
     def width(self) -> int:

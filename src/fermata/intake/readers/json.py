@@ -1,29 +1,43 @@
 """A JSON document: an array of records, alone or at a path; or an object whose keys, which may repeat, hold one each.
 
-The document is read as a stream and written anew as one object a line; from there on it is JSON Lines.
+An array that is not large is read in one go. Any other document is read as a stream and written anew as one object a
+line; from there on it is JSON Lines.
 """
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
+import re
 from collections.abc import Iterator
 from typing import Any
 
+from fermata.archive.duck import ident
 from fermata.errors import SourceError
 from fermata.intake.readers import Job, Records, jsonlines
-from fermata.intake.readers.rows import as_line
+from fermata.intake.readers.jsonlines import ways
+from fermata.intake.readers.rows import BATCH, as_line, from_batches, no_collecting
 
 __all__ = ["open"]
 
+UNUSUAL = re.compile(r"\d[eE]|\d{15}|0\.0000|\\u")  # very large and small numbers, control characters within a list
+OTHERS = "what is no object"
 WHOLE = 64_000_000  # bytes of a file that may be in memory as a whole
+
+
+class _Unusual(Exception):
+    """A value that is written in more than one way: the engine decides."""
 
 
 def open(job: Job) -> Records:
     """Opens a document; `records` is the path of its array or object of records (`data.items`)."""
+    with no_collecting(), contextlib.suppress(_Unusual):
+        if records := _at_once(job):
+            return _held(job, records)
     copy = job.scratch / f"{job.tag}.jsonl"
     rows = 0
     with copy.open("wb") as out:
-        for record in _at_once(job) or _records(job):
+        for record in _records(job):
             out.write(as_line(record))
             rows += 1
     if not rows:
@@ -38,7 +52,10 @@ def _at_once(job: Job) -> list[Any]:
     """The records of an array in a file that is not large, read in one go; none where that could change them."""
     import orjson
 
-    if job.path.stat().st_size > WHOLE or _long_number(data := job.path.read_bytes()):
+    if job.path.stat().st_size > WHOLE or not job.wanted or "line" in job.wanted:
+        return []
+    data = job.path.read_bytes()
+    if b"\\u0000" in data or _long_number(data):
         return []
     try:
         found = orjson.loads(data)
@@ -47,6 +64,61 @@ def _at_once(job: Job) -> list[Any]:
     except (ValueError, KeyError, TypeError):  # what is wrong is said by the way below
         return []
     return found if isinstance(found, list) else []
+
+
+def _held(job: Job, records: list[Any]) -> Records:
+    """Records of objects in memory, by way of the texts of the columns that are wanted."""
+    import pyarrow as pa
+
+    names = list(dict.fromkeys(job.wanted))
+
+    def batches() -> Iterator[Any]:
+        for at in range(0, len(records), BATCH):
+            some = records[at : at + BATCH]
+            others = [None if type(r) is dict else "other" for r in some]
+            some = [r if type(r) is dict else {} for r in some] if any(others) else some
+            columns = [*(_column(some, ways(n)) for n in names), others]
+            yield pa.table([pa.array(c, pa.string()) for c in columns], names=[*names, OTHERS])
+
+    found = from_batches(job, [*names, OTHERS], batches())
+    columns = {n: sql for n, sql in found.columns.items() if n != OTHERS}
+    refused = f"CASE WHEN {ident(OTHERS)} IS NOT NULL THEN 'is no JSON object' END"
+    return dataclasses.replace(
+        found,
+        columns=columns,
+        refused=refused,
+        texts=lambda numbers: [as_line(records[n - 1]).decode().rstrip() for n in numbers],
+    )
+
+
+def _column(records: list[dict[str, Any]], found: list[list[str | int]]) -> list[str | None]:
+    """The text each record has at the first of the ways where it has any."""
+    if len(found) == 1 and len(found[0]) == 1 and isinstance(key := found[0][0], str):
+        return [v if type(v := r.get(key)) is str and v else _text(v) for r in records]
+    return [next(filter(None, (_text(_at(r, way)) for way in found)), None) for r in records]
+
+
+def _at(value: Any, way: list[str | int]) -> Any:
+    for step in way:
+        if isinstance(step, str):
+            value = value.get(step) if isinstance(value, dict) else None
+        else:
+            value = value[step] if isinstance(value, list) and step < len(value) else None
+    return value
+
+
+def _text(value: Any) -> str | None:
+    """A value as text: what is no text as JSON writes it. Raises _Unusual where that can be done in two ways."""
+    if value is None or value == "":
+        return None
+    if isinstance(value, str):
+        return value
+    if type(value) is int:
+        return str(value)
+    text = as_line(value).decode().rstrip()
+    if UNUSUAL.search(text):
+        raise _Unusual
+    return text
 
 
 def _long_number(text: bytes) -> bool:

@@ -8,7 +8,9 @@ from fermata.archive.duck import lit
 from fermata.intake.readers import Job, Records
 from fermata.intake.readers.lines import BLANK, as_lines, lines
 
-__all__ = ["open", "paths"]
+__all__ = ["open", "paths", "ways"]
+
+PLACE = re.compile("[0-9]+")
 
 
 def open(job: Job) -> Records:
@@ -33,16 +35,20 @@ def open(job: Job) -> Records:
     )
 
 
-def paths(column: str) -> list[str]:
-    """The engine's paths of a column: a key written just so comes before a way through nested objects."""
+def ways(column: str) -> list[list[str | int]]:
+    """The ways to a column, as keys and places: a key written just so comes before a way through nested objects."""
     if column.startswith("/"):
         steps = [p.replace("~1", "/").replace("~0", "~") for p in column[1:].split("/")]
-        return ["$" + "".join(f"[{p}]" if p.isdigit() else f".{_key(p)}" for p in steps)]
-    exact = f"$.{_key(column)}"
+        return [[int(p) if PLACE.fullmatch(p) else p for p in steps]]
     if not re.search(r"[.\[]", column):
-        return [exact]
-    found = re.finditer(r"\[(\d+)\]|([^.\[\]]+)", column)
-    return [exact, "$" + "".join(f"[{s[1]}]" if s[1] else f".{_key(s[2])}" for s in found)]
+        return [[column]]
+    found = re.finditer(r"\[([0-9]+)\]|([^.\[\]]+)", column)
+    return [[column], [int(s[1]) if s[1] else s[2] for s in found]]
+
+
+def paths(column: str) -> list[str]:
+    """The same as the engine's paths."""
+    return ["$" + "".join(f"[{s}]" if isinstance(s, int) else f".{_key(s)}" for s in way) for way in ways(column)]
 
 
 def _key(name: str) -> str:

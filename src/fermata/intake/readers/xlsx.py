@@ -18,7 +18,7 @@ from typing import Any
 from fermata.errors import SourceError, UnknownName
 from fermata.intake.readers import Job, Records
 from fermata.intake.readers.delimited import named_once
-from fermata.intake.readers.rows import BATCH, from_batches
+from fermata.intake.readers.rows import BATCH, from_batches, no_collecting
 
 __all__ = ["cell_text", "holds_errors", "open", "table"]
 
@@ -37,7 +37,8 @@ def open(job: Job) -> Records:
         pa.table((columns + [pa.nulls(n, pa.string())] * len(names))[: len(names)], names=names)
         for n, columns in _columns(values, str(job.shown))
     )
-    return from_batches(job, names, batches)
+    with no_collecting():
+        return from_batches(job, names, batches)
 
 
 def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bool) -> tuple[list[str], Iterator[Any]]:
@@ -77,7 +78,7 @@ def _opened(
 
 
 def _sheet(path: Path, sheet: str | int | None, shown: str) -> tuple[str, Iterator[Any]]:
-    """The name of the sheet called so, or by its number from 1, and its rows of values. Raises SourceError, UnknownName."""
+    """The name of the sheet called so, or by its number from 1, and its rows. Raises SourceError, UnknownName."""
     from python_calamine import CalamineWorkbook, SheetTypeEnum
 
     try:  # from its content: what its name ends in does not matter
