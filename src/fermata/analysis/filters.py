@@ -64,17 +64,32 @@ class _Value:
 
 
 def like(*patterns: str) -> _Value:
-    """Texts that match a pattern: `*` any characters, `?` one. Case counts."""
+    """Texts that match a pattern: `*` any characters, `?` one. Case counts.
+
+    >>> doors = hall.log("doors").during("2026-03-02")
+    >>> doors.only(device=fermata.like("*door*")).measure("count").figure()
+    156
+    """
     return _Value("like", patterns)
 
 
 def between(least: Any = None, most: Any = None) -> _Value:
-    """Numbers, durations (microseconds or timedelta) or times from `least` to `most`, both included."""
+    """Numbers, durations (microseconds or timedelta) or times from `least` to `most`, both included.
+
+    >>> prints = hall.log("prints").during("2026-03")
+    >>> prints.only(pages=fermata.between(10, 20)).measure("count").figure()
+    584
+    """
     return _Value("between", (least, most))
 
 
 def words(*terms: str) -> _Value:
-    """Texts that hold each of the words."""
+    """Texts that hold each of the words.
+
+    >>> timesheets = hall.log("timesheets").during("2026-03")
+    >>> timesheets.only(remark=fermata.words("late")).measure("count").figure()
+    212
+    """
     return _Value("words", terms)
 
 

@@ -69,7 +69,9 @@ def read(
     the question lives. Raises ConfigError, RequestError for a keyword that is a slip, SourceError for what cannot be
     read, and where nothing of it can.
 
-    >>> fermata.read("x.csv", time="When", user="Badge", zone="Europe/Lisbon").by("month").to_pandas()  # doctest: +SKIP
+    >>> doors = [{"When": "2026-03-02T08:01", "Badge": "B-1"}, {"When": "2026-03-02T17:30", "Badge": "B-1"}]
+    >>> fermata.read(doors, time="When", user="Badge", zone="Europe/Lisbon").by("user").to_dicts()
+    [{'User': 'B-1', 'Count': 2}]
     """
     if time is not None:
         fields["start"] = time
@@ -93,7 +95,10 @@ def build(
     (`(frame, {"id": "Id", "label": "Name", "names": {"badge": "Badge"}})`). It lives as long as the workspace does.
     Raises what `read` raises.
 
-    >>> fermata.build({"doors": doors, "calls": "calls.csv"}, zone="Europe/Lisbon")  # doctest: +SKIP
+    >>> doors = [{"When": "2026-03-02T08:01", "Badge": "B-1", "Door": "Gate"}]
+    >>> own = fermata.build({"doors": (doors, {"start": "When", "user": "Badge", "device": "Door"})})
+    >>> own.log("doors").by("device").to_dicts()
+    [{'Device': 'Gate', 'Count': 1}]
     """
     given = {n: (s[0], dict(s[1])) if _with_fields(s) else (s, {}) for n, s in logs.items()}
     workspace, _ = _made(given, registers or {}, zone, now, named=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import date
 
+from fermata.api.tabular import Listing
 from fermata.people import lookup
 from fermata.people.lookup import Found
 from fermata.registers.register import Register
@@ -22,27 +23,46 @@ class Registers:
     base: Base
 
     def register(self, name: str) -> Register:
-        """The register called `name`. Raises UnknownName, SourceError, ConfigError with every contradiction in it."""
+        """The register called `name`. Raises UnknownName, SourceError, ConfigError with every contradiction in it.
+
+        >>> hall.registers.register("people").name
+        'people'
+        """
         self.base.view.admit("names")
         return self.base.directory.register(name)
 
-    def table(self, name: str, *, as_of: date | None = None, **chosen: object) -> Records:
+    def table(self, name: str, *, as_of: date | None = None, **chosen: object) -> Listing:
         """A register as of a local day (today): what was valid at its start, narrowed by
         `only`, `without`, `any_of`.
+
+        >>> hall.registers.table("people", as_of=date(2026, 3, 2)).names[:3]
+        ('id', 'label', 'badge')
         """
         day = {"as_of": as_of.isoformat()} if as_of else {}
         found = self.base.answer(Report.of(register=name, **day, **chosen))
         assert isinstance(found, Records)
-        return found
+        return Listing.of(found)
 
     def find(self, text: str) -> list[Found]:
-        """Candidates for a part of a name: people, devices, projects of the registers, and names as logs have them."""
+        """Candidates for a part of a name: people, devices, projects of the registers, and names as logs have them.
+
+        >>> hall.registers.find("umberlin")[0].label
+        'Ada Umberlin'
+        """
         return lookup.find(self.base, text)
 
-    def found(self, text: str) -> Records:
-        """What `find` gives, as a listing."""
-        return lookup.found_table(self.base, text)
+    def found(self, text: str) -> Listing:
+        """What `find` gives, as a listing.
 
-    def overview(self) -> Records:
-        """The registers there are, and what each knows."""
-        return lookup.register_list(self.base)
+        >>> len(hall.registers.found("umberlin").rows) > 0
+        True
+        """
+        return Listing.of(lookup.found_table(self.base, text))
+
+    def overview(self) -> Listing:
+        """The registers there are, and what each knows.
+
+        >>> hall.registers.overview().names[:3]
+        ('register', 'rows', 'entries')
+        """
+        return Listing.of(lookup.register_list(self.base))

@@ -37,12 +37,19 @@ class Catalogue:
     base: Base
 
     def names(self) -> list[str]:
-        """The names of the workspace's own reports."""
+        """The names of the workspace's own reports.
+
+        >>> hall.reports.names()
+        ['balance-by-month', 'free-rooms', 'night-work', 'print-credit', 'project-budgets', 'where-s...
+        """
         return self.base.own_reports()
 
     def catalogue(self, words: str = "") -> list[Entry]:
         """The workspace's own reports and the ready ones, category by category; with `words`, those found by them, the
         best first. Who may run certain reports alone has these.
+
+        >>> [e.name for e in hall.reports.catalogue("who was refused")][:2]
+        ['refused-outside-hours', 'doors-monthly']
         """
         own = [catalogue.read(self.base.reports_path / f"{name}.toml") for name in self.names()]
         if not self.base.view.everything:  # what a report of the house says may name others
@@ -54,6 +61,9 @@ class Catalogue:
     def here(self) -> list[tuple[Entry, str]]:
         """Each ready report with why it has no answer on these logs, in a line; "" for those that run, also if they ask
         for a name first.
+
+        >>> len(hall.reports.here()) > 50
+        True
         """
         place, now = self.base.place(), self.base.now()
         found: list[tuple[Entry, str]] = []
@@ -69,6 +79,9 @@ class Catalogue:
     def useful(self, log: str, most: int = 5) -> list[Entry]:
         """Tables and lists of the catalogue that a log can answer once it holds events, those that lack nothing
         first.
+
+        >>> [e.name for e in hall.reports.useful("doors")]
+        ['alarms-and-lockdowns', 'alarms-in-order', 'busiest-hours', 'door-use', 'doors-forced']
         """
         place = self.base.place()
         found: list[tuple[int, int, Entry]] = []
@@ -90,12 +103,18 @@ class Catalogue:
         last run.
 
         Raises UnknownName, ConfigError; RequestError for what is not for a viewer.
+
+        >>> hall.reports.definition("refused-entries").by
+        ('place', 'device')
         """
         return self.base.definition(name)
 
     def text(self, name: str) -> str:
         """The definition as its file has it, comments and all. Raises UnknownName; RequestError for a viewer who has no
         business with it.
+
+        >>> hall.reports.text("refused-entries").splitlines()[0]
+        'title = "Refused entries by door"'
         """
         view = self.base.view
         if not view.everything and name in self.names() and name not in dict(view.reports):
@@ -107,6 +126,9 @@ class Catalogue:
     def about(self, name: str) -> list[tuple[str, str]]:
         """What a report tells, as (what, words): purpose, period, rows, columns, what it needs and how to narrow it.
         Raises UnknownName.
+
+        >>> [name for name, _ in hall.reports.about("refused-entries")]
+        ['Report', 'Tells', 'Needs', 'Period', 'Rows', 'Columns', 'Narrow by']
         """
         report = self.definition(name)
         entry = next((e for e in self.catalogue() if e.name == name), None)
@@ -128,7 +150,11 @@ class Catalogue:
         return lines
 
     def log_of(self, name: str) -> str:
-        """The log that a report is about; "" where it is about several, or cannot be run here. Raises UnknownName."""
+        """The log that a report is about; "" where it is about several, or cannot be run here. Raises UnknownName.
+
+        >>> hall.reports.log_of("refused-entries")
+        'doors'
+        """
         report = self.definition(name)
         with contextlib.suppress(RequestError):
             return bound(report, self.base.place()).log
@@ -137,6 +163,9 @@ class Catalogue:
     def with_target(self, report: Report, name: str) -> Report:
         """The report with what was done towards a target of `fermata.toml`, what was wanted, and the part of it in per
         cent. Raises UnknownName.
+
+        >>> hall.reports.with_target(fermata.Report.of(log="timesheets", by=["user"]), "rehearsal-hours").by
+        ('user',)
         """
         targets = self.base.config.targets
         if name not in targets:
@@ -147,16 +176,27 @@ class Catalogue:
         return with_columns(report, words)
 
     def step(self, report: Report, n: int) -> Report:
-        """The report for the period `n` steps later (earlier if negative): the month before, the fortnight after."""
+        """The report for the period `n` steps later (earlier if negative): the month before, the fortnight after.
+
+        >>> hall.reports.step(fermata.Report(log="doors", period="2026-03"), -1).period
+        '2026-02'
+        """
         return last_run.stepped(report, self.base.place(), self.base.now(), n)
 
     def period_words(self, report: Report) -> tuple[bool, str, str]:
-        """Whether the report's period moves with the clock, its exact form, and what it is today, in words."""
+        """Whether the report's period moves with the clock, its exact form, and what it is today, in words.
+
+        >>> hall.reports.period_words(fermata.Report(log="doors", period="last month"))
+        (True, '2026-03-01/2026-03-31', '1 to 31 March 2026')
+        """
         return last_run.period_words(report, self.base.place(), self.base.now())
 
     def describe(self, report: Report) -> list[tuple[str, str]]:
         """What a run would do, as (what, words), without running it. Pages tell of each part. Raises what compiling
         raises.
+
+        >>> hall.reports.describe(fermata.Report(log="doors", period="2026-03"))[0]
+        ('Report', 'Doors: Count')
         """
         place = self.base.place()
         request = compiled(report, place, self.base.now())
@@ -194,19 +234,31 @@ class Reports(Catalogue):
     def copy(self, name: str, new: str, *, over: bool = False) -> Path:
         """Copies a report, a ready one too, into the workspace under a new name; the original stays. Raises
         UnknownName, RequestError.
+
+        >>> hall.reports.copy("refused-entries", "our-refusals", over=True).name
+        'our-refusals.toml'
         """
         if name == LAST:
             return self.save(new, self.definition(LAST), over=over)
         return report_files.copied(self.base.reports_path, name, new, over=over)
 
     def save(self, name: str, report: Report, *, fixed: bool = False, over: bool = False) -> Path:
-        """Keeps a report under a name; with `fixed`, for the very period it has today. Raises RequestError."""
+        """Keeps a report under a name; with `fixed`, for the very period it has today. Raises RequestError.
+
+        >>> hall.reports.save("march", fermata.Report(log="doors", period="2026-03"), over=True).name
+        'march.toml'
+        """
         if fixed:
             report = report.changed(period=self.period_words(report)[1])
         return report_files.save(self.base.reports_path, name, report, over=over)
 
     def recent(self) -> list[tuple[str, Report]]:
-        """The last runs, the newest first: the name each goes by (`last`, `last-2` ...) and its report."""
+        """The last runs, the newest first: the name each goes by (`last`, `last-2` ...) and its report.
+
+        >>> hall.reports.remember(fermata.Report(log="doors"))
+        >>> [(name, report.log) for name, report in hall.reports.recent()][0]
+        ('last', 'doors')
+        """
         return last_run.earlier(self.base.path)
 
     def page(
@@ -215,6 +267,9 @@ class Reports(Catalogue):
         """Makes a page of reports, or adds to the page there is: its parts in this order, `reports` behind those it
         has, `drop` taken away (by name, title or number). `keys` are those of a report file for the whole page: title,
         period, only, layout. Raises UnknownName, RequestError.
+
+        >>> hall.reports.page("both", "refused-entries", "doors-forced", over=True)[0].name
+        'both.toml'
         """
         for one in reports:
             self.definition(one)
@@ -223,5 +278,10 @@ class Reports(Catalogue):
         return self.save(name, page, over=True), page
 
     def remember(self, report: Report) -> None:
-        """Keeps the report as the last run, to be changed and run again."""
+        """Keeps the report as the last run, to be changed and run again.
+
+        >>> hall.reports.remember(fermata.Report(log="calls"))
+        >>> hall.reports.definition("last").log
+        'calls'
+        """
         last_run.remember(self.base.path, report)

@@ -46,7 +46,11 @@ class Result(Tabular):
 
     @property
     def data(self) -> RunResult:
-        """The table with its plan. Raises RequestError for a listing or a page."""
+        """The table with its plan. Raises RequestError for a listing or a page.
+
+        >>> hall.report("refused-entries").data.context.title
+        'Refused entries by door'
+        """
         if isinstance(self.answer, RunResult):
             return self.answer
         what = "a page; its tables are its parts" if isinstance(self.answer, Page) else "a listing of rows"
@@ -54,25 +58,41 @@ class Result(Tabular):
 
     @property
     def table(self) -> Table:
-        """Columns and rows, subtotals among them. Raises RequestError for a listing or a page."""
+        """Columns and rows, subtotals among them. Raises RequestError for a listing or a page.
+
+        >>> hall.report("refused-entries").table.columns[0].label
+        'Place'
+        """
         return self.data.table
 
     @property
     def rows(self) -> Sequence[Row]:
-        """The rows of a listing, or of a table's finest level: the shown groups, then the figures."""
+        """The rows of a listing, or of a table's finest level: the shown groups, then the figures.
+
+        >>> hall.log("doors").during("2026-03-02").by("action").measure("count").run().rows[0]
+        ('in', 184)
+        """
         if isinstance(self.answer, Records):
             return self.answer.rows
         return tuple((*r.shown, *r.cells) for r in self.table.body)
 
     @property
     def parts(self) -> tuple[Result, ...]:
-        """The parts of a page that could be answered; a table or a listing is its own only part."""
+        """The parts of a page that could be answered; a table or a listing is its own only part.
+
+        >>> [p.context.title for p in hall.report("payroll-check").parts][:2]
+        ['Entries without a finish', 'Entries that overlap']
+        """
         if isinstance(self.answer, Page):
             return tuple(Result(p.item, self.place, self.display) for p in self.answer.parts if p.item is not None)
         return (self,)
 
     def part(self, text: str) -> Answer:
-        """The part of a page by its number (from 1) or title. Raises UnknownName, RequestError."""
+        """The part of a page by its number (from 1) or title. Raises UnknownName, RequestError.
+
+        >>> hall.report("payroll-check").part("Entries without a finish").context.title
+        'Entries without a finish'
+        """
         if not isinstance(self.answer, Page):
             raise RequestError(f"{self.context.title} is no page; it has no parts")
         found = self.answer.part(text)
@@ -82,23 +102,39 @@ class Result(Tabular):
 
     @property
     def verdict(self) -> str:
-        """What a page's checks come to; "" where nothing is expected of it."""
+        """What a page's checks come to; "" where nothing is expected of it.
+
+        >>> hall.report("payroll-check").verdict.partition(":")[0]
+        'NOT IN ORDER'
+        """
         return self.answer.verdict if isinstance(self.answer, Page) else ""
 
     @property
     def notes(self) -> tuple[Note, ...]:
-        """What a reader must know to trust the figures."""
+        """What a reader must know to trust the figures.
+
+        >>> [n.kind for n in hall.log("prints").during("2026-03").by("user").run().notes]
+        ['rejected', 'names']
+        """
         return self.answer.notes
 
     @property
     def context(self) -> Context:
-        """Title, period, zone, filters, freshness."""
+        """Title, period, zone, filters, freshness.
+
+        >>> hall.report("refused-entries").context.filters
+        'only action is refused'
+        """
         return self.answer.context
 
     def cell(self, *, of: str | None = None, at: dict[str, str] | None = None) -> Value:
         """One figure: a column by heading or measure (the first by default), a group by dimension and shown value.
 
         No `at` is the grand total. Durations are microseconds, times naive UTC. Raises UnknownName.
+
+        >>> found = hall.log("doors").during("2026-03").by("place").measure("count").run()
+        >>> found.cell(of="count", at={"place": "Library"})
+        565
         """
         found = listings.cell_of(self.data, at or {}, of)
         keys = dict(found.keys)
@@ -114,14 +150,18 @@ class Result(Tabular):
                 return row.cells[i] if row else None
         return None
 
-    def events(self, *, of: str | None = None, at: dict[str, str] | None = None, limit: int | None = None) -> Records:
+    def events(self, *, of: str | None = None, at: dict[str, str] | None = None, limit: int | None = None) -> Listing:
         """The events behind a figure, oldest first, with file, record number and contribution.
 
         `of` and `at` name the figure as in `cell`. The contributions of a count, time or total add up to it.
+
+        >>> found = hall.log("doors").during("2026-03").by("place").measure("count").run()
+        >>> len(found.events(at={"place": "Library"}, limit=5))
+        5
         """
         found = self._behind(listings.cell_of(self.data, at or {}, of), limit)
         base = self.data.plan.columns[listings.cell_of(self.data, at or {}, of).column].measure.base
-        return found if base else dataclasses.replace(found, figure=self.cell(of=of, at=at))
+        return Listing.of(found if base else dataclasses.replace(found, figure=self.cell(of=of, at=at)))
 
     def _behind(self, cell: Cell, limit: int | None) -> Records:
         if self.place is None:
@@ -134,6 +174,9 @@ class Result(Tabular):
         """A Matplotlib figure of the result. `kind` is bar, stacked, ranked, line, area, share, heat map or timeline;
         without it, the form that suits the result is drawn. `of` is the heading of the column to draw; without it, the
         first column is drawn. Raises UnknownName, RequestError.
+
+        >>> len(hall.report("refused-entries").chart().axes)
+        1
         """
         from fermata.outputs import charts
 
@@ -143,6 +186,9 @@ class Result(Tabular):
         """Writes the result, whole or not at all, in the form of the file's ending by default.
 
         Further arguments are display choices: `orientation="landscape"`, `decimal="comma"`, `author="A. Name"`.
+
+        >>> hall.report("refused-entries").save("refused.html").name
+        'refused.html'
         """
         how = self.display.merged(Display.of(**display))
         return outputs.save(self.answer, Path(path), form, how)
@@ -151,6 +197,9 @@ class Result(Tabular):
         """One figure as Python has it (a duration as timedelta, a time with the zone, money as Decimal): a column by
         heading or measure (the first by default), a group by dimension: `figure("Refused", place="Library")`. Raises
         UnknownName.
+
+        >>> hall.report("refused-entries").figure()
+        83
         """
         value: Any = self.cell(of=of, at={k.replace("__", "."): v for k, v in at.items()})
         column = self.data.plan.columns[listings.cell_of(self.data, {}, of).column]

@@ -34,6 +34,9 @@ class Tabular:
     def to_arrow(self) -> pyarrow.Table:
         """The rows as an Arrow table. Raises RequestError for figures below each other and for a page whose parts
         differ.
+
+        >>> hall.registers.overview().to_arrow().num_rows
+        16
         """
         import pyarrow as pa
 
@@ -42,7 +45,11 @@ class Tabular:
         return pa.concat_tables(t for _, t in parquet.tables(answer, bare(how), named=named))
 
     def batches(self) -> Iterator[pyarrow.RecordBatch]:
-        """The rows as Arrow record batches, one after the other, so that a long listing is never whole in memory."""
+        """The rows as Arrow record batches, one after the other, so that a long listing is never whole in memory.
+
+        >>> [b.num_rows for b in hall.registers.overview().batches()]
+        [16]
+        """
         answer, how = self._shown()
         for _, table in parquet.tables(answer, bare(how), named=isinstance(answer, Records)):
             yield from table.to_batches()
@@ -50,11 +57,18 @@ class Tabular:
     def to_pandas(self) -> pandas.DataFrame:
         """The rows as a pandas table: timedelta64, datetime64 with the zone, nullable Int64 and boolean, Decimal for
         money.
+
+        >>> hall.registers.overview().to_pandas().shape
+        (16, 5)
         """
         return frame(self.to_arrow())
 
     def to_polars(self) -> polars.DataFrame:
-        """The rows as a polars table."""
+        """The rows as a polars table.
+
+        >>> hall.registers.overview().to_polars().shape
+        (16, 5)
+        """
         import polars
 
         found = polars.from_arrow(self.to_arrow())
@@ -62,13 +76,21 @@ class Tabular:
         return found
 
     def to_dicts(self) -> list[dict[str, Value]]:
-        """Each row as a dictionary by the names of columns."""
+        """Each row as a dictionary by the names of columns.
+
+        >>> len(hall.registers.overview().to_dicts())
+        16
+        """
         rows: list[dict[str, Any]] = self.to_arrow().to_pylist()
         return rows
 
     @property
     def names(self) -> tuple[str, ...]:
-        """The names of the columns."""
+        """The names of the columns.
+
+        >>> hall.registers.overview().names
+        ('register', 'rows', 'entries', 'names', 'attributes')
+        """
         return tuple(self.to_arrow().column_names)
 
     def __arrow_c_stream__(self, requested_schema: object | None = None) -> object:

@@ -26,10 +26,10 @@ from fermata.workspace.base import Base
 from fermata.workspace.whole import Clock
 
 if TYPE_CHECKING:
+    from fermata.api.archive import Upkeep
     from fermata.api.deliveries import Deliveries
+    from fermata.api.evacuation import Clearing
     from fermata.api.shelf import KeptRuns
-    from fermata.people.evacuation import Clearing
-    from fermata.workspace.upkeep import Upkeep
 
 __all__ = ["ViewerWorkspace", "Workspace", "open_workspace"]
 
@@ -58,6 +58,11 @@ def open_workspace(path: str | Path | None = None, *, now: datetime | None = Non
     "last month" means what it meant then. With `viewer`, all
     that it gives is what that viewer of `fermata.toml` may see, and it has nothing that writes. Raises RequestError if
     there is no workspace or viewer, ConfigError if its file is wrong.
+
+    >>> fermata.open("quillmere")
+    <Workspace 'Quillmere Hall': 34 logs>
+    >>> fermata.open("quillmere", viewer="front-desk")
+    <Workspace 'Quillmere Hall': 34 logs, seen by front-desk>
     """
     start = Path(path or ".").resolve()
     for directory in (start, *(() if path else start.parents)):
@@ -92,36 +97,63 @@ class ViewerWorkspace:
 
     @property
     def path(self) -> Path:
-        """Its directory."""
+        """Its directory.
+
+        >>> hall.path.name
+        'quillmere'
+        """
         return self.base.path
 
     @property
     def config(self) -> Config:
-        """What `fermata.toml` says."""
+        """What `fermata.toml` says.
+
+        >>> hall.config.workspace.zone
+        'Europe/London'
+        """
         return self.base.config
 
     def now(self) -> datetime:
-        """The moment relative periods count from (aware)."""
+        """The moment relative periods count from (aware).
+
+        >>> hall.now().isoformat()
+        '2026-04-01T07:12:00+00:00'
+        """
         return self.base.now()
 
     @property
     def reports(self) -> Catalogue:
-        """The reports there are."""
+        """The reports there are.
+
+        >>> hall.reports.definition("refused-entries").log
+        ''
+        """
         return Catalogue(self.base)
 
     @property
     def registers(self) -> Registers:
-        """People, devices, projects and assignments."""
+        """People, devices, projects and assignments.
+
+        >>> [f.label for f in hall.registers.find("umberlin")]
+        ['Ada Umberlin', 'Jonas Umberlin', 'Tamsin Umberlin', 'TAMSIN UMBERLIN (name)', 'Viggo Umber...
+        """
         return Registers(self.base)
 
     def log(self, name: str) -> Question:
-        """A question to one log, to be narrowed and grouped step by step. Raises UnknownName."""
+        """A question to one log, to be narrowed and grouped step by step. Raises UnknownName.
+
+        >>> hall.log("doors")
+        <Question doors>
+        """
         self.base.known(name)
         return Question(self, Report(log=name))
 
     def with_steps(self, log: str) -> Self:
         """The same workspace, in which a log that puts records together holds them one by one, with `thing`, the
         file:record they count as. Raises RequestError for other logs.
+
+        >>> "thing" in hall.with_steps("cases").log("cases").events(1).columns
+        True
         """
         schema = self.base.known(log)
         if not isinstance(schema.derivation, Merge):
@@ -132,12 +164,19 @@ class ViewerWorkspace:
         return type(self)(other)
 
     def report(self, name: str, **changes: object) -> Result:
-        """Runs the report kept under `name` with some keys changed for this run: `period="last month"`."""
+        """Runs the report kept under `name` with some keys changed for this run: `period="last month"`.
+
+        >>> hall.report("refused-entries", period="2026-02").figure()
+        94
+        """
         return self.run(self.reports.definition(name).changed(**changes))
 
     def run(self, report: Report | str, *, explain: bool = False, limit: int | None = None) -> Result:
         """Runs a report, or the one of a name. With `explain`, the result says what each filter took away; `limit` is
         the most events of a listing.
+
+        >>> hall.run(fermata.Report.of(log="doors", period="2026-03", columns=["count"])).figure()
+        16273
         """
         asked = self.reports.definition(report) if isinstance(report, str) else report
         return self._result(asked, Asking(limit=limit, explained=explain))
@@ -147,6 +186,9 @@ class ViewerWorkspace:
 
         `layout` has the keys of `[listing]`: fields, second, sort, numbers, totals, most, overlapping. The groups,
         columns and limits of the report do not matter here.
+
+        >>> len(hall.listing(fermata.Report.of(log="doors", period="2026-03-02"), 3).rows)
+        3
         """
         asked = _without_shape(report).changed(listing=layout or report.listing or {})
         return self._records(asked, Asking(limit=limit, skip=skip))
@@ -156,6 +198,9 @@ class ViewerWorkspace:
 
         `field` says which kind of name it is where it may mean several; `period`, `zone`, `log` narrow it. Raises
         RequestError with the candidates where the name is ambiguous or unknown.
+
+        >>> hall.trace("Ada Umberlin", period="2026-03-02", log="doors").context.title
+        'Trail of Ada Umberlin'
         """
         if chosen.get("log"):
             self.base.known(str(chosen["log"]))
@@ -166,6 +211,9 @@ class ViewerWorkspace:
         an entry.
 
         `opening` and `closing` are the actions of entries and exits; `only`, `without`, `any_of` narrow the readings.
+
+        >>> len(hall.inside("doors", at=datetime(2026, 3, 3, 14, tzinfo=UTC)).rows) > 10
+        True
         """
         self.base.known(log)
         chosen = {k: asked.pop(k) for k in ("only", "without", "any_of") if k in asked}
@@ -178,6 +226,9 @@ class ViewerWorkspace:
 
         `period`, `only`, `without`, `any_of` narrow the events of the log as in a report; or they are those of a report
         given instead.
+
+        >>> hall.contacts("doors", "Ada Umberlin", period="2026-03-02").names[:3]
+        ('user', 'place', 'times')
         """
         report = log if isinstance(log, Report) else Report.of(log=log, **chosen)
         self.base.known(report.log)
@@ -187,13 +238,20 @@ class ViewerWorkspace:
     def unusual(self, report: Report, *, unit: str = "day", history: int = 28, factor: float = 2.0) -> Listing:
         """Units of the report's period with more of its first column than `factor` times what is usual for the same
         group.
+
+        >>> hall.unusual(fermata.Report.of(log="doors", period="2026-03", by=["user"], columns=["count"])).names
+        ('user', 'day', 'figure', 'usual', 'median', 'highest', 'history')
         """
         ask = Ask(what="unusual", unit=unit, history=history, factor=factor)
         asked = _without_shape(report, besides=("by", "columns", "measures"))
         return self._records(asked.changed(ask=ask, columns=report.columns[:1]), Asking())
 
     def at(self, moment: datetime) -> Self:
-        """The same workspace as it would be asked at another moment (aware), on the same engine."""
+        """The same workspace as it would be asked at another moment (aware), on the same engine.
+
+        >>> hall.at(datetime(2026, 3, 1, tzinfo=UTC)).report("refused-entries").context.period
+        '1 to 28 February 2026'
+        """
         return type(self)(self.base.at(moment))
 
     def _answer(self, report: Report, asking: Asking, place: Any) -> Answer:
@@ -247,41 +305,67 @@ WRITING = {  # what a viewer's workspace does not have
 class Workspace(ViewerWorkspace):
     """A workspace, opened by `fermata.open`.
 
-    >>> fermata.open("quillmere").log("doors").during("2026-03").by("place").measure("count")  # doctest: +SKIP
+    >>> hall = fermata.open("quillmere")
+    >>> hall.log("doors").during("2026-03").by("place").measure("count").run()
+    <Result 'Doors: Count by place': 5 rows, 1 columns, 1 to 31 March 2026>
     """
 
     @property
     def reports(self) -> Reports:
-        """The reports there are, and those to be made."""
+        """The reports there are, and those to be made.
+
+        >>> [e.name for e in hall.reports.catalogue("licence")][:1]
+        ['licences-monthly']
+        """
         return Reports(self.base)
 
     @property
     def archive(self) -> Upkeep:
-        """Logs come in, are judged, and are taken out."""
-        from fermata.workspace.upkeep import Upkeep
+        """Logs come in, are judged, and are taken out.
+
+        >>> hall.archive.logs[:3]
+        ['doors', 'calls', 'prints']
+        """
+        from fermata.api.archive import Upkeep
 
         return Upkeep(self.base)
 
     @property
     def shelf(self) -> KeptRuns:
-        """Finished outputs, with what proves them."""
+        """Finished outputs, with what proves them.
+
+        >>> hall.shelf.items()
+        []
+        """
         from fermata.api.shelf import KeptRuns
 
         return KeptRuns(self.base)
 
     @property
     def deliveries(self) -> Deliveries:
-        """Reports that go out by themselves."""
+        """Reports that go out by themselves.
+
+        >>> hall.deliveries.names()[:2]
+        ['client-statements', 'doors-silent']
+        """
         from fermata.api.deliveries import Deliveries
 
         return Deliveries(self.base)
 
     def evacuation(self, name: str) -> Clearing:
-        """The evacuation of that name: to be prepared, begun, marked and ended."""
-        from fermata.people.evacuation import Clearing
+        """The evacuation of that name: to be prepared, begun, marked and ended.
+
+        >>> hall.evacuation("house").doors("doors")[0][0]
+        'Stage door'
+        """
+        from fermata.api.evacuation import Clearing
 
         return Clearing(self.base, name)
 
     def seen_by(self, viewer: str) -> ViewerWorkspace:
-        """The same workspace as the viewer of that name has it. Raises UnknownName."""
+        """The same workspace as the viewer of that name has it. Raises UnknownName.
+
+        >>> hall.seen_by("front-desk")
+        <Workspace 'Quillmere Hall': 34 logs, seen by front-desk>
+        """
         return of_base(self.base.seen_by(viewer))

@@ -172,7 +172,11 @@ def _holding(base: Base, name: str) -> None:
 
 
 def units(base: Base, program: str, kind: str) -> str:
-    """Ready-made lines that run what is due every five minutes: for `cron`, or a service and a timer for `systemd`."""
+    """Ready-made lines that run what is due every five minutes: for `cron`, or a service and a timer for `systemd`.
+    Raises RequestError for another.
+    """
+    if kind not in ("cron", "systemd"):
+        raise RequestError(f"there are lines for cron and for systemd, not for {kind!r}")
     user = getpass.getuser()
     command = shlex.join([program, "--workspace", str(base.path), "send", "--quiet"])
     if kind == "cron":

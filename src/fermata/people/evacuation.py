@@ -92,12 +92,20 @@ class Clearing:
 
     @property
     def path(self) -> Path:
-        """The file prepared beforehand."""
+        """The file prepared beforehand.
+
+        >>> hall.evacuation("house").path.name
+        'house.toml'
+        """
         return self.workspace.path / FOLDER / f"{self.name}.toml"
 
     @property
     def prepared(self) -> Prepared:
-        """What was prepared. Raises UnknownName, ConfigError."""
+        """What was prepared. Raises UnknownName, ConfigError.
+
+        >>> hall.evacuation("house").prepared.log
+        'doors'
+        """
         if not self.path.exists():
             known = [p.stem for p in (self.workspace.path / FOLDER).glob("*.toml")]
             raise UnknownName.of("evacuation", self.name, known, where="prepared")
@@ -108,6 +116,9 @@ class Clearing:
         """Writes the file, after trying it: the log, its actions and the filters must exist. `outer` has to be said.
         Gives the path, and in words which readers count as leaving and which others record ways out. Raises
         RequestError, UnknownName.
+
+        >>> hall.evacuation("drill").prepare(log="doors", outer="every", over=True)[0].name
+        'drill.toml'
         """
         if self.path.exists() and not over:
             raise RequestError(f"{self.path} is prepared already; change it there, or say to replace it")
@@ -132,10 +143,16 @@ class Clearing:
     def begin(self, since: datetime, at: datetime | None = None) -> Muster:
         """Begins a clearing for everybody with a reading since `since` (aware). Raises RequestError while one is under
         way.
+
+        >>> _ = hall.evacuation("first").prepare(log="doors", outer="every")
+        >>> found = hall.evacuation("first").begin(datetime(2026, 3, 31, 6, tzinfo=UTC))
+        >>> len(found.people) >= found.missing > 0
+        True
         """
         began = at or self.workspace.now()
         if since >= began:
-            raise RequestError(f"since {self._words(since)} is not before the beginning, {self._words(began)}")
+            told = [stamp(at, zone(self.workspace.config.workspace.zone))[:16] for at in (since, began)]
+            raise RequestError(f"since {told[0]} is not before the beginning, {told[1]}")
         if self._open():
             raise RequestError(f"{self.name} is under way already; end it first: fermata evacuation end {self.name}")
         asked = self.prepared
@@ -176,6 +193,11 @@ class Clearing:
         """Accounts for people by hand, by whom, now; with `undo`, takes that back. A part of a name will do if one
         person on the list has it, and so do the numbers of the list ("3", "3-7"); with `add`, a name that is not on the
         list (a guest) is put on it. Raises RequestError, with candidates.
+
+        >>> _ = hall.evacuation("second").prepare(log="doors", outer="every")
+        >>> _ = hall.evacuation("second").begin(datetime(2026, 3, 31, 6, tzinfo=UTC))
+        >>> hall.evacuation("second").mark(["1-2"], "Wanda Tistlewick")
+        ['Bram Inglemoor', 'Elif Pellegrane']
         """
         journal = self._open()
         if journal is None:
@@ -210,7 +232,11 @@ class Clearing:
         return found
 
     def doors(self, log: str) -> list[tuple[str, int, int]]:
-        """The doors of a log with their ways in and out, the most used first. Raises UnknownName."""
+        """The doors of a log with their ways in and out, the most used first. Raises UnknownName.
+
+        >>> hall.evacuation("house").doors("doors")[0][0]
+        'Stage door'
+        """
         return _doors(self.workspace, log)
 
     def _meant(self, name: str, listed: list[str], add: bool) -> str:
@@ -254,9 +280,6 @@ class Clearing:
         """The journal of the clearing under way, if one is."""
         found = sorted(self.path.parent.glob(f"{self.name}-????????T??????.jsonl"))
         return found[-1] if found and all(e["what"] != "ended" for e in _lines(found[-1])) else None
-
-    def _words(self, at: datetime) -> str:
-        return stamp(at, zone(self.workspace.config.workspace.zone))[:16]
 
 
 def _readers(base: Base, asked: Prepared) -> list[str]:

@@ -90,23 +90,39 @@ class Calendar:
 
     @property
     def zone(self) -> ZoneInfo:
-        """The zone itself."""
+        """The zone itself.
+
+        >>> Calendar("Europe/Lisbon").zone.key
+        'Europe/Lisbon'
+        """
         return zone(self.zone_name)
 
     @property
     def units(self) -> tuple[str, ...]:
-        """Every unit a period or a dimension may name, hours apart."""
+        """Every unit a period or a dimension may name, hours apart.
+
+        >>> Calendar("UTC").units[:4]
+        ('day', 'week', 'month', 'quarter')
+        """
         return (*UNITS, "fiscal quarter", "fiscal year", *(c.name for c in self.cycles))
 
     def cycle(self, name: str) -> Cycle:
-        """The cycle called `name`."""
+        """The cycle called `name`.
+
+        >>> hall.config.workspace.calendar.cycle("pay").name
+        'pay'
+        """
         for c in self.cycles:
             if c.name == name:
                 return c
         raise UnknownName.of("calendar unit", name, self.units)
 
     def floor(self, day: date, unit: str) -> date:
-        """The first day of the unit that `day` falls in."""
+        """The first day of the unit that `day` falls in.
+
+        >>> Calendar("UTC").floor(date(2026, 3, 18), "month")
+        datetime.date(2026, 3, 1)
+        """
         if unit == "day":
             return day
         if unit == "week":
@@ -120,7 +136,11 @@ class Calendar:
         return self.cycle(unit).floor(day)
 
     def step(self, first: date, unit: str, n: int = 1) -> date:
-        """The first day of the unit `n` units after (before, if negative) the one that starts on `first`."""
+        """The first day of the unit `n` units after (before, if negative) the one that starts on `first`.
+
+        >>> Calendar("UTC").step(date(2026, 3, 1), "month", -1)
+        datetime.date(2026, 2, 1)
+        """
         if unit in ("day", "week"):
             return first + timedelta(days=n * (7 if unit == "week" else 1))
         if unit in MONTHS:
@@ -131,7 +151,11 @@ class Calendar:
         return first
 
     def label(self, first: date, unit: str) -> str:
-        """How the unit that starts on `first` is written; every label is also a period."""
+        """How the unit that starts on `first` is written; every label is also a period.
+
+        >>> Calendar("UTC").label(date(2026, 3, 2), "week")
+        '2026-W10'
+        """
         if unit == "month":
             return f"{first:%Y-%m}"
         if unit == "quarter":
@@ -158,7 +182,11 @@ class Calendar:
         return f"FY{year}-Q{months // 3 + 1}"
 
     def fiscal_year(self, number: int) -> date:
-        """The first day of the fiscal year with that number."""
+        """The first day of the fiscal year with that number.
+
+        >>> Calendar("UTC").fiscal_year(2026)
+        datetime.date(2026, 1, 1)
+        """
         month, day = self.fiscal_start
         begin = date(number, month, day)
         if self.fiscal_by_end and (month, day) != (1, 1):

@@ -94,13 +94,22 @@ class Period:
 
     @classmethod
     def parse(cls, text: str, calendar: Calendar) -> Period:
-        """The period `text` writes. Raises RequestError naming the forms that exist."""
+        """The period `text` writes. Raises RequestError naming the forms that exist.
+
+        >>> march = Period.parse("2026-03", Calendar("Europe/Lisbon"))
+        >>> march.resolve(datetime(2026, 4, 1, tzinfo=UTC)).exact
+        '2026-03-01 00:00 +00:00 to 2026-04-01 00:00 +01:00'
+        """
         clean = " ".join(str(text).split())
         return cls(clean, calendar, _read(clean, calendar))
 
     @property
     def relative(self) -> bool:
-        """Whether the period moves with the clock."""
+        """Whether the period moves with the clock.
+
+        >>> [Period.parse(text, Calendar("UTC")).relative for text in ("last month", "2026-03")]
+        [True, False]
+        """
         return isinstance(self.form, forms.Relative)
 
     def resolve(self, now: datetime, extent: tuple[datetime, datetime] | None = None) -> Stretch:
@@ -108,6 +117,9 @@ class Period:
 
         `extent` is the first and the last moment of the data (the second excluded); `all` and open ends need it.
         A date-only end includes that day, an end with a clock time is excluded.
+
+        >>> Period.parse("yesterday", Calendar("UTC")).resolve(datetime(2026, 4, 1, tzinfo=UTC)).words
+        '31 March 2026'
         """
         if isinstance(self.form, forms.Unit):
             return self._days(self.form.first, _after(self.form, self.calendar))
@@ -120,6 +132,10 @@ class Period:
 
         A calendar unit gives the calendar unit that many after; anything else moves by its own length,
         whole days by days, the rest by exact time.
+
+        >>> april = datetime(2026, 4, 1, tzinfo=UTC)
+        >>> Period.parse("2026-03", Calendar("UTC")).step(-1, april).resolve(april).words
+        '1 to 28 February 2026'
         """
         stretch = self.resolve(now, extent)
         unit = self.form if isinstance(self.form, forms.Unit) else None

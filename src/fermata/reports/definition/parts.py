@@ -113,7 +113,11 @@ class Chosen(Strict):
 
     @property
     def selection(self) -> Selection:
-        """The conditions together."""
+        """The conditions together.
+
+        >>> str(Report.of(log="doors", only={"action": "in"}).selection)
+        'only action is in'
+        """
         return Selection(self.only, self.without, self.any_of)
 
 

@@ -148,14 +148,22 @@ class Report(Sourced):
 
     @classmethod
     def of(cls, **data: Any) -> Self:
-        """The report that `data` (as a report file has it) describes. Raises RequestError with every problem."""
+        """The report that `data` (as a report file has it) describes. Raises RequestError with every problem.
+
+        >>> Report.of(log="doors", only={"action": "refused"}, by=["place"]).by
+        ('place',)
+        """
         try:
             return cls.model_validate(data)
         except ValidationError as e:
             raise RequestError("; ".join(problems(e, cls, ""))) from None
 
     def changed(self, **changes: Any) -> Self:
-        """A new report with some keys changed, validated again. Raises RequestError with every problem."""
+        """A new report with some keys changed, validated again. Raises RequestError with every problem.
+
+        >>> Report(log="doors").changed(period="2026-03").period
+        '2026-03'
+        """
         if "log" in changes and changes["log"] and "kind" not in changes:
             changes |= {"kind": "", "made": ""}
         held = {f.alias or name: getattr(self, name) for name, f in type(self).model_fields.items()}
@@ -163,7 +171,11 @@ class Report(Sourced):
 
     @property
     def charted(self) -> tuple[str, str]:
-        """The kind of chart and the column to draw; "" where the report leaves it open."""
+        """The kind of chart and the column to draw; "" where the report leaves it open.
+
+        >>> Report.of(log="doors", chart="line of Count").charted
+        ('line', 'Count')
+        """
         found = CHART.fullmatch(self.chart)
         return (found[1] or "", found[2] or "") if found else ("", "")
 
@@ -171,6 +183,9 @@ class Report(Sourced):
         """The report with keys changed, those of its tables too: `{"ask.back": "8 hours", "as_of": "2026-01-01"}`.
 
         Raises RequestError with every problem.
+
+        >>> Report(log="doors").with_keys({"period": "2026-03"}).period
+        '2026-03'
         """
         changes: dict[str, Any] = {}
         for key, value in keys.items():
@@ -188,6 +203,9 @@ class Report(Sourced):
     def narrowed_as(self, other: Report) -> Self:
         """The report for the period and zone of another, with its filters on fields that this one does not filter
         itself.
+
+        >>> Report(log="doors").narrowed_as(Report.of(log="doors", only={"action": "in"})).only
+        (Condition(field='action', kind='is', values=('in',), said='', unknown=()),)
         """
         own = {c.field for c in self.selection.conditions}
         only, without = (tuple(c for c in cs if c.field not in own) for cs in (other.only, other.without))
