@@ -106,7 +106,7 @@ def test_the_measure_to_draw_is_a_choice(hall: Workspace, tmp_path: Path) -> Non
         ),
         ({"kind": "timeline"}, "a timeline draws events, not figures"),
         ({"kind": "pie"}, "there is no chart 'pie'; there are bar"),
-        ({"column": "Last", "columns": ["count", "last"]}, "Last is a time, and has no length"),
+        ({"column": "Last", "columns": ["count", "last"]}, "Last is a time; a chart needs numbers or durations"),
     ],
 )
 def test_nothing_untrue_is_drawn(hall: Workspace, asked: dict[str, Any], said: str) -> None:

@@ -171,7 +171,8 @@ def test_those_without_events_on_request(house: Workspace) -> None:
     keys = counted(house, "doors", "user", zero_rows="user", period="2026-03-13", only={"user.groups": "keys"})
     assert keys == {"Jon Ash (3)": 0}
     with pytest.raises(
-        RequestError, match="every user: by may then hold user and its attributes of one value only, not place"
+        RequestError,
+        match="every user: the groups \\(by\\) may be user and its attributes of one value only, not place",
     ):
         counted(house, "doors", "user", "place", zero_rows="user")
 

@@ -111,7 +111,7 @@ def _touching(kept: Any, plan: Plan, unit: str, calendar: list[tuple[Dimension, 
 
     if base_unit([*(d.name for d, _ in calendar), unit]) != unit:
         raise RequestError(
-            f"the events behind {unit}s used can be listed by {unit}s or longer units, not by shorter ones"
+            f"this report counts {unit}s: its events can be listed by {unit} or longer units, not by shorter ones"
         )
     slots = plan.slots(unit)
     buckets = Buckets.of(slots)

@@ -337,7 +337,9 @@ def drawn(table: Table, name: str) -> int:
         raise UnknownName.of("column", name, [c.label for c in table.measures], where="to draw")
     i = places[name.lower()] if name else 0
     if table.measures[i].type in TEXTUAL:
-        raise RequestError(f"chart: {table.measures[i].label} is a {table.measures[i].type}, and has no length")
+        raise RequestError(
+            f"chart: {table.measures[i].label} is a {table.measures[i].type}; a chart needs numbers or durations"
+        )
     return i
 
 

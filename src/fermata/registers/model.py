@@ -102,5 +102,7 @@ class RegisterMap(Strict):
             if self.id or self.names or self.parent:
                 raise ValueError("an assignment has links, and no id, names or parent of its own")
         elif not self.id:
-            raise ValueError("id is missing: the column that tells one from the other (or links, for an assignment)")
+            raise ValueError(
+                "id is missing: the column whose value is different for each row (an assignment has links instead)"
+            )
         return self

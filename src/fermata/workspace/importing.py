@@ -190,7 +190,7 @@ def _head(workspace: Base, mapping: LogMap, file: str) -> tuple[str, ...]:
     if not wanted:
         return ()
     if not opening.on_disk(path).is_file():
-        raise RequestError(f"{file} is gone, and with it the header its rejects need")
+        raise RequestError(f"{file} is gone; the rejected records cannot be written without its header")
     with (
         tempfile.TemporaryDirectory() as scratch,
         opening.unpacked(path, Path(scratch)) as plain,

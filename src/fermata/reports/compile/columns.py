@@ -112,7 +112,7 @@ class Columns:
         by, within = self.report.by, measure.within
         if within in ("row", "column") and not self.report.across:
             raise RequestError(
-                f"{measure}: a {within} has a total only where a dimension runs across; give across, or say 'of parent'"
+                f"{measure}: there are {within}s only in a table with groups across; give across, or write 'of parent'"
             )
         if within in ("", "parent", "row", "column"):
             return

@@ -85,7 +85,7 @@ def _only(every: str, names: tuple[str, ...], allowed: set[str], more: str) -> N
     if every not in names:
         raise RequestError(f"every {every}: give by {every}, so that each has a row")
     if other := [n for n in names if n not in allowed]:
-        raise RequestError(f"every {every}: by may then hold {every} {more}only, not {other[0]}")
+        raise RequestError(f"every {every}: the groups (by) may be {every} {more}only, not {other[0]}")
 
 
 def _assigned(
@@ -99,7 +99,9 @@ def _assigned(
     """What an assignment links within the stretch, each side as the identity its name means."""
     register = registers.register(name)
     if other := [n for n in names if n not in register.table.links]:
-        raise RequestError(f"every {name}: by may then hold {', '.join(register.table.links)} only, not {other[0]}")
+        raise RequestError(
+            f"every {name}: the groups (by) may be {', '.join(register.table.links)} only, not {other[0]}"
+        )
     start, end = (t.astimezone(UTC).replace(tzinfo=None) for t in (stretch.start, stretch.end))
     found = [
         tuple(registers.identity(schema, n, a.links[n], register.table.links[n].names) for n in names)

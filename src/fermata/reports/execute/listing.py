@@ -232,7 +232,7 @@ def cell_of(result: RunResult, at: Mapping[str, str], column: str | None) -> Cel
     depth = len([d for d in given if d in plan.by])
     if set(given) - {plan.across} != set(plan.by[:depth]):
         missing = next(d for d in plan.by if d not in given)
-        raise RequestError(f"a figure of this report is named from the outermost group on: give {missing.name} too")
+        raise RequestError(f"which figure is meant? Give {missing.name} too: the report is grouped by it")
     ordered = sorted(keys, key=lambda k: plan.dimensions.index(k[0]))
     return Cell(tuple(ordered), number)
 
