@@ -271,16 +271,16 @@ def _from_ledger(plan: Plan, place: Workplace, name: str) -> list[Note]:
     if (twice := sum(f.twice for f in near)) and back:
         notes.append(
             Note(
-                f"in the files of this period, {_records(twice)} with a local time that happened twice (the clock was set "
-                "back); the setting ambiguous of the log decides which of the two is meant",
+                f"in the files of this period, {_records(twice)} with a local time that happened twice (the clock was "
+                "set back); the setting ambiguous of the log decides which of the two is meant",
                 "clock change",
             )
         )
     if (never := sum(f.never for f in near)) and forth:
         notes.append(
             Note(
-                f"in the files of this period, {_records(never)} with a local time that never happened (the clock was set "
-                "forward); the setting nonexistent of the log decides which time is meant",
+                f"in the files of this period, {_records(never)} with a local time that never happened (the clock was "
+                "set forward); the setting nonexistent of the log decides which time is meant",
                 "clock change",
             )
         )
