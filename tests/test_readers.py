@@ -110,7 +110,7 @@ def test_json_documents(make: Maker, document: Any, settings: str) -> None:
 
 
 VALUES = st.one_of(
-    st.none(), st.booleans(), st.integers(-(2**62), 2**62), st.floats(allow_nan=False, allow_infinity=False),
+    st.none(), st.booleans(), st.integers(-(2**70), 2**70), st.floats(allow_nan=False, allow_infinity=False),
     st.text(max_size=8), st.lists(st.text(max_size=3), max_size=3), st.dictionaries(st.text(max_size=3), st.integers(0, 9), max_size=2),
 )  # fmt: skip
 RECORD = st.one_of(

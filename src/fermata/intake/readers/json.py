@@ -75,10 +75,11 @@ def _held(job: Job, records: list[Any]) -> Records:
     def batches() -> Iterator[Any]:
         for at in range(0, len(records), BATCH):
             some = records[at : at + BATCH]
-            others = [None if type(r) is dict else "other" for r in some]
-            some = [r if type(r) is dict else {} for r in some] if any(others) else some
-            columns = [*(_column(some, ways(n)) for n in names), others]
-            yield pa.table([pa.array(c, pa.string()) for c in columns], names=[*names, OTHERS])
+            others = pa.nulls(len(some), pa.string())
+            if set(map(type, some)) != {dict}:
+                others = pa.array([None if type(r) is dict else "other" for r in some], pa.string())
+                some = [r if type(r) is dict else {} for r in some]
+            yield pa.table([*(_column(some, ways(n)) for n in names), others], names=[*names, OTHERS])
 
     found = from_batches(job, [*names, OTHERS], batches())
     columns = {n: sql for n, sql in found.columns.items() if n != OTHERS}
@@ -91,11 +92,20 @@ def _held(job: Job, records: list[Any]) -> Records:
     )
 
 
-def _column(records: list[dict[str, Any]], found: list[list[str | int]]) -> list[str | None]:
-    """The text each record has at the first of the ways where it has any."""
-    if len(found) == 1 and len(found[0]) == 1 and isinstance(key := found[0][0], str):
-        return [v if type(v := r.get(key)) is str and v else _text(v) for r in records]
-    return [next(filter(None, (_text(_at(r, way)) for way in found)), None) for r in records]
+def _column(records: list[dict[str, Any]], found: list[list[str | int]]) -> Any:
+    """The text each record has at the first of the ways where it has any, as an Arrow array."""
+    import pyarrow as pa
+
+    if len(found) > 1 or len(found[0]) > 1 or not isinstance(key := found[0][0], str):
+        return pa.array([next(filter(None, (_text(_at(r, w)) for w in found)), None) for r in records], pa.string())
+    values = [r.get(key) for r in records]
+    kinds = set(map(type, values)) - {type(None)}
+    if kinds == {str}:
+        return pa.array([v or None for v in values] if "" in values else values, pa.string())
+    if kinds == {int}:
+        with contextlib.suppress(OverflowError):
+            return pa.array(values, pa.int64()).cast(pa.string())
+    return pa.array(map(_text, values), pa.string())
 
 
 def _at(value: Any, way: list[str | int]) -> Any:
@@ -147,4 +157,7 @@ def _records(job: Job) -> Iterator[Any]:
             else:
                 raise SourceError(f"{job.shown}: there is no array or object at {at or 'its top'!r}")
     except (ijson.JSONError, UnicodeError) as e:
+        if "integer overflow" in str(e):
+            why = "holds a whole number of more than 64 bits; have it written as a text, in quotes"
+            raise SourceError(f"{job.shown}: {why}") from None
         raise SourceError(f"{job.shown}: is not JSON: {str(e).splitlines()[0]}") from None
