@@ -135,7 +135,13 @@ def _long_number(text: bytes) -> bool:
     """Whether nineteen digits stand side by side: a number that could have more than 64 bits."""
     import numpy as np
 
-    run = np.frombuffer(text, dtype=np.uint8) - np.uint8(48) < 10  # a digit; then whether 2, 4, 8, 16, 19 begin here
+    found = np.frombuffer(text, dtype=np.uint8)
+    some = found[::4] - np.uint8(48) < 10  # nineteen digits lie on at least four of these places
+    for more in (1, 2):
+        some = some[:-more] & some[more:]
+    if not some.any():
+        return False
+    run = found - np.uint8(48) < 10  # a digit; then whether 2, 4, 8, 16, 19 begin here
     for more in (1, 2, 4, 8, 3):
         run = run[:-more] & run[more:]
     return bool(run.any())
