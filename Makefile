@@ -32,7 +32,7 @@ soak: $(STAMP)            ## half an hour of kills, spoiled files, random comman
 	$(BIN)/python -m tests.soak --seed $${SEED:-$$(date +%s)}
 
 test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a Spark session of its own included (needs java)
-	$(BIN)/pytest -n 2 --dist loadgroup tests/contract
+	$(BIN)/pytest -n 2 --dist loadgroup tests/contract tests/test_library.py::test_the_archive_opens_in_spark
 
 $(VENV)/.spark: $(STAMP)
 	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[spark]'

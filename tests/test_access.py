@@ -260,7 +260,8 @@ CALLS: dict[str, list[Callable[[Any], Any]]] = {  # method -> ways to call it
     "result.events": [lambda w: w.log("doors").measure("count").run().events(),
     lambda w: w.report("by-place").events()],
     "result.cell": [lambda w: w.log("doors").by("user").run().cell(at={"user": OTHERS[0][0]})],
-    "question.events": [lambda w: w.log("doors").events()],
+    "question.events": [lambda w: list(w.log("doors").events())],
+    "question.listing": [lambda w: w.log("doors").listing()],
 }  # fmt: skip
 ASKED_OF = {
     "path",

@@ -5,8 +5,10 @@ from __future__ import annotations
 import ast
 import io
 import pickle
+import shutil
 import subprocess
 import sys
+import tomllib
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
@@ -151,7 +153,7 @@ def test_a_kept_result_is_the_same_without_its_workspace(hall: Workspace) -> Non
         again.events()
     listing = hall.listing(Report(log="doors", period="2026-03-02"))
     assert list(pickle.loads(pickle.dumps(listing))) == list(listing)
-    streamed = hall.log("doors").during("2026-03-02").batches()
+    streamed = hall.log("doors").during("2026-03-02").events()
     assert sum(b.num_rows for b in streamed) == len(listing) == listing.to_polars().height
 
 
@@ -248,3 +250,29 @@ def test_the_ten_lines_of_the_docs(hall: Workspace, tmp_path: Path, monkeypatch:
     assert held["month"].figure(device="Score vault") == want
     assert (tmp_path / "doors.png").stat().st_size > 10_000
     assert held["month"].events(at={"device": "Score vault"}).total == want
+
+
+def test_a_report_is_scheduled_as_on_the_command_line(hall: Workspace, tmp_path: Path) -> None:
+    """Targets stand beside the other keys; without any, and with what goes with a mail alone, it is said plainly."""
+    shutil.copytree(hall.path, tmp_path / "own")
+    timetable = fermata.open(tmp_path / "own").deliveries
+    keys = {"report": "refused-entries", "period": "last month", "when": "monthly on the 1st at 07:00"}
+    path, _ = timetable.schedule("mine", mail="ada@house.example", cc=["bo@house.example"], folder="out", **keys)
+    to = tomllib.loads(path.read_text())["to"]
+    assert to == [{"mail": ["ada@house.example"], "cc": ["bo@house.example"]}, {"folder": "out"}]
+    for wrong, said in (({}, "to: is empty; give at least one"), ({"folder": "o", "cc": "b"}, "cc: goes with mail")):
+        with pytest.raises(fermata.RequestError, match=said):
+            timetable.schedule("other", **keys, **wrong)
+    for table in (timetable.table(), hall.shelf.table(), hall.registers.overview(), hall.archive.survey_all()):
+        assert table.to_pandas().shape == (len(table), len(table.names))
+
+
+@pytest.mark.spark
+def test_the_archive_opens_in_spark(hall: Workspace) -> None:
+    """As the docs show it: the same events are counted."""
+    from pyspark.sql import SparkSession
+
+    spark = SparkSession.builder.master("local[1]").config("spark.ui.enabled", "false").getOrCreate()
+    paths = [str(p) for p in hall.archive.paths("doors")]
+    assert spark.read.parquet(*paths).count() == hall.log("doors").measure("count").figure()
+    spark.stop()

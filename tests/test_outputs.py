@@ -528,7 +528,7 @@ def test_in_a_notebook(result: Result, entries: Workspace) -> None:
         "float64",
         "datetime64[us, Europe/Lisbon]",
     ]
-    listed = entries.log("doors").events()
+    listed = entries.log("doors").listing().to_pandas()
     assert str(listed["start"].dtype) == "datetime64[us, Europe/Lisbon]"
     assert listed["cost"].tolist()[0] == Decimal("1234.50")
     assert listed["duration"].sum() == pd.Timedelta(hours=6, minutes=15, seconds=30)

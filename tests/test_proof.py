@@ -93,7 +93,7 @@ def test_what_does_not_touch_the_period_changes_nothing(house: Workspace) -> Non
 def test_the_sum_of_events_is_what_its_definition_says(house: Workspace) -> None:
     """The mark of a log's events equals the one worked out by hand from MD5, and tells one changed letter."""
     seen = house.base.shelf.facts(house.base.shelf.item(1))["seen"]
-    rows = house.log("doors").during("2026-03").events()
+    rows = house.log("doors").during("2026-03").listing().to_pandas()
     events = [
         {
             "start_utc": int(r.start.tz_convert("UTC").value // 1000), "person": r["user"].removeprefix("badge "),
@@ -291,7 +291,7 @@ def test_putting_files_together_changes_nothing_else(make: Maker) -> None:
         (house.path / f"doors-{day}.csv").write_text("\n".join([lines[0], *lines[-4:]]) + "\n")
         house.archive.import_log("doors")
     house.shelf.keep(MARCH, ["csv"])
-    where = house.log("doors").during("2026-03").events()[["start", "file", "record"]].to_dict()
+    where = house.log("doors").during("2026-03").listing().to_pandas()[["start", "file", "record"]].to_dict()
     assert (
         house.archive.compact("doors", dry=True).before,
         len(house.base.archive.snapshot().manifest.log("doors").parts),
@@ -304,7 +304,7 @@ def test_putting_files_together_changes_nothing_else(make: Maker) -> None:
     house = later(house)
     assert len(house.base.archive.snapshot().manifest.log("doors").parts) == 1
     assert [v.state for v in house.shelf.verify()] == ["same"] * 3
-    assert house.log("doors").during("2026-03").events()[["start", "file", "record"]].to_dict() == where
+    assert house.log("doors").during("2026-03").listing().to_pandas()[["start", "file", "record"]].to_dict() == where
     lines = post.doors(days=9).splitlines()
     (house.path / "doors-again.csv").write_text("\n".join([lines[0], *lines[-12:]]) + "\n")
     assert house.archive.import_log("doors")[-1].file.duplicate == 8  # type: ignore[union-attr]

@@ -245,7 +245,7 @@ def test_a_text_comes_in_without_a_hand(
     """A proposal and an import alone: as many records as it says beforehand, and the first event as it was."""
     opened, trial = brought_in(tmp_path / "hall", name, text)
     assert (trial.read, trial.stored) == (read, stored)
-    events = opened.log(opened.archive.logs[0]).events()
+    events = opened.log(opened.archive.logs[0]).listing().to_pandas()
     assert len(events) == stored
     event = events.iloc[0]
     assert {k: event[k] for k in first} == first
@@ -266,7 +266,7 @@ def test_a_folder_of_calendars_is_one_log(tmp_path: Path) -> None:
     told = command("-w", str(hall), "map", str(hall / "plans"), "--add").stderr
     assert "tried on 3 files: 3 records: 3 stored" in told
     command("-w", str(hall), "--now", NOW.isoformat(), "import")
-    events = open_workspace(hall, now=NOW).log("plans").events()
+    events = open_workspace(hall, now=NOW).log("plans").listing().to_pandas()
     assert [p or "" for p in events["place"].fillna("")] == ["", "Great hall", ""]
     assert "the folder holds no files" in command("map", str(tmp_path / "hall" / "reports"), code=1).stderr
 

@@ -163,7 +163,7 @@ def test_pandas_and_arrow_have_proper_types(hall: Workspace) -> None:
     ]
     arrow = hall.log("prints").during("2026-03").measure("total cost").to_arrow()
     assert str(arrow.schema.field(0).type) == "decimal128(38, 2)"
-    events = hall.log("timesheets").during("2026-03-02").events(limit=5)
+    events = hall.log("timesheets").during("2026-03-02").listing(limit=5).to_pandas()
     assert len(events) == 5
     assert list(events.columns[-2:]) == ["file", "record"]
 

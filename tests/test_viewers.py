@@ -181,8 +181,8 @@ def test_hidden_fields_do_not_exist(hall: Workspace) -> None:
     for log, field in (("prints", "cost"), ("calls", "other"), ("accounts", "amount"), ("doors", "user.groups")):
         with pytest.raises(UnknownName, match=f"there is no dimension '{re.escape(field)}'"):
             lead.log(log).by(field).measure("count").run()
-    assert "Cost" not in lead.log("prints").during("2026-03-05").events().columns
-    assert "cost" in hall.log("prints").during("2026-03-05").events().columns
+    assert "Cost" not in lead.log("prints").during("2026-03-05").listing().names
+    assert "cost" in hall.log("prints").during("2026-03-05").listing().names
     shown = lead.registers.table("people")
     assert shown.rows
     assert "groups" not in [c[0] for c in shown.columns]
@@ -236,7 +236,7 @@ def test_pseudonyms_are_stable_and_join(hall: Workspace, tmp_path: Path) -> None
     assert badge in {r[0] for r in doors.rows} & {r[0] for r in prints.rows}
     own = hall.log("doors").during("2026-03").only(user=OWN).measure("count").run().cell()
     assert dict(doors.rows)[badge] == own
-    listed = open_study.log("calls").during("2026-03-05").events()
+    listed = open_study.log("calls").during("2026-03-05").listing().to_pandas()
     assert all(len(v) <= 9 and (len(v) < 9 or v.endswith("…")) for v in listed["other"].dropna())
     texts = (
         unpacked(doors.save(tmp_path / "d.html"))

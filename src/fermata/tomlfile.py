@@ -60,6 +60,8 @@ def problems(error: ValidationError, model: type[BaseModel], text: str, at: tupl
             message = "is missing"
         elif item["type"] in ("model_type", "dict_type"):
             message = f"should be a table of keys, {{ key = value }}, not {item['input']!r}"
+        elif item["type"] in ("too_short", "string_too_short"):
+            message = "is empty; give at least one" if item["type"] == "too_short" else "is empty"
         elif item["type"] in ("tuple_type", "list_type"):
             message = f'should be a list, ["a", "b"], not {item["input"]!r}'
         elif item["type"] != "value_error":

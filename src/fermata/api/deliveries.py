@@ -42,13 +42,14 @@ class Deliveries:
 
     def schedule(self, name: str, *, over: bool = False, **data: object) -> tuple[Path, list[str]]:
         """Puts a report on the timetable: `schedule("refused", report="refused-entries", when="monthly on the 1st at
-        07:00", to=[...])`.
+        07:00", mail=[...])`.
 
-        `data` are the keys of `deliveries/NAME.toml`; `report="last"` keeps the last run under that name. Returns the
+        `data` are the keys of `deliveries/NAME.toml`; `mail=[...]`, `folder=` and `webhook=`, and what goes with a
+        mail, may stand beside them instead of in `to`; `report="last"` keeps the last run under that name. Returns the
         file, and what will work but may not be meant. Raises RequestError with every problem.
 
-        >>> keys = {"report": "refused-entries", "period": "last month", "formats": "pdf", "to": [{"folder": "out"}]}
-        >>> hall.deliveries.schedule("refused", when="monthly on the 1st at 07:00", over=True, **keys)[0].name
+        >>> asked = {"report": "refused-entries", "period": "last month", "when": "monthly on the 1st at 07:00"}
+        >>> hall.deliveries.schedule("refused", mail=["audit@house.example"], subject="Refused", **asked)[0].name
         'refused.toml'
         """
         return edit.add(self.base, name, over=over, **data)

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from fermata.api.result import Result
+    from fermata.api.tabular import Listing
     from fermata.reports.result import Records
 
 __all__ = ["Question"]
@@ -46,25 +47,23 @@ class Answering:
     def run(self, *, explain: bool = False) -> Result:
         """The answer."""
 
-    def events(self, limit: int | None = None) -> pandas.DataFrame:
-        """The events themselves, oldest first, with file and record number, as a pandas table.
+    def listing(self, limit: int | None = None) -> Listing:
+        """The events themselves, oldest first, with file and record number.
 
-        >>> list(hall.log("doors").during("2026-03-02").only(action="refused").events(2).columns)
-        ['start', 'user', 'device', 'place', 'action', 'holder', 'file', 'record']
-        """
-        from fermata.api.result import records_frame
-
-        return records_frame(self.workspace.listing(self.report, limit))
-
-    def batches(self) -> Iterator[pyarrow.RecordBatch]:
-        """The events as Arrow record batches, one after the other: a long listing is never whole in memory.
-
-        >>> sum(b.num_rows for b in hall.log("doors").during("2026-03-02").batches())
-        369
+        >>> hall.log("doors").during("2026-03-02").only(action="refused").listing(2).names[:4]
+        ('start', 'user', 'device', 'place')
         """
         from fermata.api.tabular import Listing
 
-        return Listing.of(self.workspace.listing(self.report)).batches()
+        return Listing.of(self.workspace.listing(self.report, limit))
+
+    def events(self, limit: int | None = None) -> Iterator[pyarrow.RecordBatch]:
+        """The same as Arrow record batches, one after the other: a long listing is never whole in memory.
+
+        >>> sum(batch.num_rows for batch in hall.log("doors").during("2026-03-02").events())
+        369
+        """
+        return self.listing(limit).batches()
 
     def to_pandas(self) -> pandas.DataFrame:
         """The answer's rows of the finest level as a pandas table.

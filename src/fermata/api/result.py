@@ -28,10 +28,9 @@ from fermata.reports.result import Answer, Context, Page, Records, RunResult, de
 from fermata.workspace.place import Place
 
 if TYPE_CHECKING:
-    import pandas
     from matplotlib.figure import Figure
 
-__all__ = ["Result", "records_frame"]
+__all__ = ["Result"]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -234,8 +233,3 @@ class Result(Tabular):
         elif isinstance(answer, Records):
             answer = whole(answer)
         return Result, (answer, None, self.display)  # what was read stays, where it was read from does not
-
-
-def records_frame(records: Records) -> pandas.DataFrame:
-    """A listing as a pandas table, times in the report's zone."""
-    return Listing.of(records).to_pandas()

@@ -22,14 +22,16 @@ from fermata.workspace.base import Base
 __all__ = ["add", "changed", "picked", "removed", "skipped"]
 
 RECIPIENT = "recipient"
+OF_MAIL = ("cc", "bcc", "reply_to", "subject", "text", "zip_above", "how")  # what goes with a mail
 
 
 def add(base: Base, name: str, *, over: bool = False, **data: Any) -> tuple[Path, list[str]]:
     """Puts a report on the timetable as `deliveries/NAME.toml`; `report="last"` keeps the last run as a report of that
     name first. A mail recipient may be part of the name of somebody in a register who has an address there.
 
-    `data` are the keys of the file. Returns the file, and what will work and may not be meant. Raises RequestError with
-    every problem, and writes nothing then.
+    `data` are the keys of the file; `mail`, `folder` and `webhook`, and what goes with a mail, may stand beside them
+    instead of in `to`. Returns the file, and what will work and may not be meant. Raises RequestError with every
+    problem, and writes nothing then.
     """
     if not files.NAME.fullmatch(name):
         raise RequestError(f"{name!r} cannot name a delivery: small letters, digits, - and _")
@@ -39,7 +41,7 @@ def add(base: Base, name: str, *, over: bool = False, **data: Any) -> tuple[Path
     last = base.definition(last_run.LAST) if data.get("report") == last_run.LAST else None
     if last is not None:
         data["report"] = name
-    data["to"] = [_picked(base, target) for target in data.get("to", ())]
+    data["to"] = [_picked(base, target) for target in (*data.get("to", ()), *_targets(data))]
     delivery = _read(data)
     saved = files.save(base.reports_path, name, last, over=over) if last is not None else None
     if wrong := timetable.problems(base, delivery):
@@ -47,6 +49,20 @@ def add(base: Base, name: str, *, over: bool = False, **data: Any) -> tuple[Path
             saved.unlink()
         raise RequestError("\n".join(wrong))
     return files.write(path, _text(data)), rhythm.warnings(base, delivery)
+
+
+def _targets(data: dict[str, Any]) -> list[dict[str, Any]]:
+    """Takes the targets out of the keys that stand beside `to`. Raises RequestError."""
+    ways = {key: data.pop(key) for key in ("mail", "folder", "webhook") if data.get(key)}
+    of_mail = {key: data.pop(key) for key in OF_MAIL if key in data}
+    if of_mail and "mail" not in ways:
+        raise RequestError(f"{', '.join(of_mail)}: goes with mail, which says to whom")
+    for key, value in of_mail.items():
+        if isinstance(value, str) and key in ("cc", "bcc"):
+            of_mail[key] = [value]
+    if isinstance(ways.get("mail"), str):
+        ways["mail"] = [ways["mail"]]
+    return [{key: value, **(of_mail if key == "mail" else {})} for key, value in ways.items()]
 
 
 def changed(base: Base, name: str, **keys: Any) -> Path:
