@@ -226,7 +226,7 @@ def test_pseudonyms_are_stable_and_join(hall: Workspace, tmp_path: Path) -> None
     asked = study.log("doors").during("2026-03").by("user.department").measure("count").run()
     assert 0 < asked.cell() < hall.log("doors").during("2026-03").measure("count").run().cell()
     with pytest.raises(RequestError, match="events shows single events or people; study"):
-        study.log("doors").during("2026-03").events()
+        study.log("doors").during("2026-03").listing()
     text = (hall.path / "fermata.toml").read_text(encoding="utf-8")
     open_study = opened(hall, "study")
     open_study.base.__dict__["view"] = dataclasses.replace(study.base.view, smallest=0)
@@ -241,7 +241,7 @@ def test_pseudonyms_are_stable_and_join(hall: Workspace, tmp_path: Path) -> None
     texts = (
         unpacked(doors.save(tmp_path / "d.html"))
         + listed.to_csv()
-        + open_study.log("doors").during("2026-03-05").events().to_csv()
+        + open_study.log("doors").during("2026-03-05").listing().to_pandas().to_csv()
     )
     assert not [n for n in others(hall) | {OWN, "B-1001"} if n in texts]
     assert pseudonym(b"another key of sixteen", "people id", "Q-100") != badge

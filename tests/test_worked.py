@@ -48,7 +48,7 @@ pairing = { opening = "in", closing = "out", by = "user", reach = "16 hours" }
     assert any(n.startswith("1 closing of this period without an opening") for n in march.notes)
     by_month = shifts.during("2026-02/2026-03").only(user="Ann").by("month").measure("time").run().table
     assert [r.cells[0] for r in by_month.body] == [2 * HOUR, 6 * HOUR]
-    listed = shifts.during("2026-03").only(pairing="no opening").events()
+    listed = shifts.during("2026-03").only(pairing="no opening").listing().to_pandas()
     assert len(listed) == 1
 
 
