@@ -152,7 +152,7 @@ class ViewerWorkspace:
         """The same workspace, in which a log that puts records together holds them one by one, with `thing`, the
         file:record they count as. Raises RequestError for other logs.
 
-        >>> "thing" in hall.with_steps("cases").log("cases").events(1).columns
+        >>> "thing" in hall.with_steps("cases").log("cases").listing(1).names
         True
         """
         schema = self.base.known(log)
