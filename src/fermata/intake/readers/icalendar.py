@@ -16,9 +16,10 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 from fermata.errors import SourceError
+from fermata.garbage import uncollected
 from fermata.intake.readers import Job, Records
 from fermata.intake.readers.recurring import bounded, rules
-from fermata.intake.readers.rows import from_dicts, no_collecting
+from fermata.intake.readers.rows import from_dicts
 
 __all__ = ["open"]
 
@@ -36,7 +37,7 @@ def open(job: Job) -> Records:
     import icalendar
 
     try:
-        with no_collecting():
+        with uncollected():
             calendar = icalendar.Calendar.from_ical(UNUSED.sub(b"", job.path.read_bytes()))
         told = bounded(calendar)
         first, last, endless = _extent(calendar, job)

@@ -14,9 +14,10 @@ from typing import Any
 
 from fermata.archive.duck import ident
 from fermata.errors import SourceError
+from fermata.garbage import uncollected
 from fermata.intake.readers import Job, Records, jsonlines
 from fermata.intake.readers.jsonlines import ways
-from fermata.intake.readers.rows import BATCH, as_line, from_batches, no_collecting
+from fermata.intake.readers.rows import BATCH, as_line, from_batches
 
 __all__ = ["open"]
 
@@ -31,7 +32,7 @@ class _Unusual(Exception):
 
 def open(job: Job) -> Records:
     """Opens a document; `records` is the path of its array or object of records (`data.items`)."""
-    with no_collecting(), contextlib.suppress(_Unusual):
+    with uncollected(), contextlib.suppress(_Unusual):
         if records := _at_once(job):
             return _held(job, records)
     copy = job.scratch / f"{job.tag}.jsonl"

@@ -4,9 +4,7 @@ and are read from there.
 
 from __future__ import annotations
 
-import contextlib
 import dataclasses
-import gc
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
@@ -16,7 +14,7 @@ from fermata.archive.duck import ident, scan
 from fermata.errors import SourceError
 from fermata.intake.readers import Job, Records, check, jsonlines
 
-__all__ = ["BATCH", "as_line", "from_batches", "from_dicts", "no_collecting", "over_parquet"]
+__all__ = ["BATCH", "as_line", "from_batches", "from_dicts", "over_parquet"]
 
 BATCH = 20_000
 
@@ -71,15 +69,3 @@ def from_dicts(job: Job, records: Iterator[Mapping[str, str | None]]) -> Records
     check(job, tuple(names))
     plain = job.log.model_copy(update={"skip_lines": 0, "comment": ""})
     return dataclasses.replace(jsonlines.open(dataclasses.replace(job, path=copy, log=plain)), text=copy)
-
-
-@contextlib.contextmanager
-def no_collecting() -> Iterator[None]:
-    """While it lasts, Python does not look for circles among millions of values that have none."""
-    before = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if before:
-            gc.enable()

@@ -16,9 +16,10 @@ from pathlib import Path
 from typing import Any
 
 from fermata.errors import SourceError, UnknownName
+from fermata.garbage import uncollected
 from fermata.intake.readers import Job, Records
 from fermata.intake.readers.delimited import named_once
-from fermata.intake.readers.rows import BATCH, from_batches, no_collecting
+from fermata.intake.readers.rows import BATCH, from_batches
 
 __all__ = ["cell_text", "holds_errors", "open", "table"]
 
@@ -37,7 +38,7 @@ def open(job: Job) -> Records:
         pa.table((columns + [pa.nulls(n, pa.string())] * len(names))[: len(names)], names=names)
         for n, columns in _columns(values, str(job.shown))
     )
-    with no_collecting():
+    with uncollected():
         return from_batches(job, names, batches)
 
 

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import contextlib
 import dataclasses
-import gc
-from collections.abc import Iterator
 from datetime import datetime
 from typing import Any
 
@@ -17,6 +14,7 @@ from fermata.analysis.filters import Condition, Selection
 from fermata.analysis.finish import finish
 from fermata.analysis.order import outermost
 from fermata.analysis.plan import Plan, Strand
+from fermata.garbage import uncollected
 from fermata.notes import Note
 from fermata.reports.compile.filter_values import check_values
 from fermata.reports.compile.workplace import Workplace
@@ -36,22 +34,10 @@ __all__ = ["context_by", "context_of", "describe", "figures", "narrowed"]
 
 def figures(request: Figures, place: Workplace) -> RunResult:
     """The result of a table of figures. Raises UnknownName, RequestError, DataError."""
-    with _uncollected(), place.keeping():
+    with uncollected(), place.keeping():
         if place.view.smallest:
             return _of_groups(request, place)
         return _run(request, place)
-
-
-@contextlib.contextmanager
-def _uncollected() -> Iterator[None]:
-    """Without the garbage collector: a table is many small lasting objects that it would walk over and over."""
-    on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if on:
-            gc.enable()
 
 
 def _of_groups(request: Figures, place: Workplace) -> RunResult:
