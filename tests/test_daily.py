@@ -10,6 +10,7 @@ from typing import Any
 
 import click
 import pytest
+from matplotlib.image import imread
 
 from fermata.analysis.measures import MEASURES
 from fermata.api.workspace import Workspace, open_workspace
@@ -222,7 +223,10 @@ def test_a_delivery_is_made_tried_and_changed_by_options(here: Workspace) -> Non
     ]
     assert told == []
     assert here.shelf.items(gone=True) == shelf
-    assert "<table" in (here.path / "tried" / "all" / "mail.html").read_text()
+    tried = here.path / "tried" / "all"
+    assert "<table" in (tried / "mail.html").read_text()
+    assert "Subject: 1 to 31 March 2026\n" in (tried / "mail.txt").read_text()
+    assert imread(tried / "mail.png").shape[1] >= 800  # as wide as a mail is read
     left = here.deliveries.skip_next("weekly")
     rows = here.deliveries.table("weekly", count=1).rows
     assert f"{left:%Y-%m-%d}" == "2026-04-06" and "2026-04-13" in rows[0][2]  # noqa: PT018  # one is told by the other

@@ -275,4 +275,3 @@ def test_the_archive_opens_in_spark(hall: Workspace) -> None:
     spark = SparkSession.builder.master("local[1]").config("spark.ui.enabled", "false").getOrCreate()
     paths = [str(p) for p in hall.archive.paths("doors")]
     assert spark.read.parquet(*paths).count() == hall.log("doors").measure("count").figure()
-    spark.stop()

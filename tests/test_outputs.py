@@ -228,6 +228,21 @@ def test_display_choices(result: Result, tmp_path: Path, chosen: dict[str, Any],
         )
 
 
+def test_full_minutes_need_no_seconds(entries: Workspace, tmp_path: Path) -> None:
+    """Hours of full minutes are h:mm for people, in every row; one length with seconds gives its whole column seconds,
+    and exact forms always have them.
+    """
+    asked = {"log": "doors", "by": "user", "columns": ["time"], "period": "2026-03"}
+    full = entries.run(Report.of(**asked, only={"project": ["Hire"]}))
+    for form in ("txt", "md", "html", "csv"):
+        told = full.save(tmp_path / f"full.{form}").read_text().partition("<script")[0]
+        assert "4:00" in told.replace("\\", ""), form
+        assert ("4:00:00" in told) == (form == "csv"), form
+    mixed = entries.run(Report.of(**asked)).save(tmp_path / "mixed.txt").read_text()
+    assert "4:00:00" in mixed
+    assert "6:15:30" in mixed
+
+
 def test_display_of_times_and_days(entries: Workspace, tmp_path: Path) -> None:
     """A listing shows start and finish or not; days among the groups follow the order of dates; workspace, report and
     call choose in turn.

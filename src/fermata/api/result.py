@@ -170,9 +170,9 @@ class Result(Tabular):
         return found
 
     def chart(self, kind: str = "", of: str = "") -> Figure:
-        """A Matplotlib figure of the result. `kind` is bar, stacked, ranked, line, area, share, heat map or timeline;
-        without it, the form that suits the result is drawn. `of` is the heading of the column to draw; without it, the
-        first column is drawn. Raises UnknownName, RequestError.
+        """A Matplotlib figure of the result. `kind` is bar, stacked, ranked, line, area, share, panels, heat map or
+        timeline; without it, the form that suits the result is drawn. `of` is the heading of the column to draw;
+        without it, the first column is drawn. Raises UnknownName, RequestError.
 
         >>> len(hall.report("refused-entries").chart().axes)
         1

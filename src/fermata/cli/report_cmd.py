@@ -87,8 +87,8 @@ UNSET = {"by": (), "across": None, "zero_rows": None, "hours": None, "rounding":
 @click.option(
     "--chart",
     metavar="KIND",
-    help="What a chart draws as: bar, stacked, ranked, line, area, share, 'heat map'; none for no chart. A terminal "
-    "shows bars.",
+    help="What a chart draws as: bar, stacked, ranked, line, area, share, panels, 'heat map'; none for no chart. A "
+    "terminal shows bars.",
 )
 @click.option("--chart-of", metavar="COLUMN", help="Which column a chart draws; the first by default.")
 @click.option("--each", metavar="FIELD", help="One part for each value of a field, as for statements.")

@@ -130,7 +130,7 @@ def left_over(base: Base, split: Split, report: Report) -> str:
             )  # fmt: skip
             count, *spent = _table(asked, place, base.now()).rows[0].cells
             if count or any(spent):
-                time = f" ({span(spent[0])} h)" if spent and spent[0] else ""
+                time = f" ({span(spent[0]).removesuffix(':00')} h)" if spent and spent[0] else ""
                 told.append(f"{count:,} events of {name}{time} have no {split.by}")
     return "; ".join(dict.fromkeys(told))
 

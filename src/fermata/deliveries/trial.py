@@ -7,16 +7,19 @@ import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import datetime
+from email.message import EmailMessage
 from pathlib import Path
 
 from fermata.archive.shelf import Shelf
 from fermata.deliveries import dispatch, smtp, timetable
 from fermata.deliveries.dispatch import Parcel
+from fermata.deliveries.mail import Letter
 from fermata.deliveries.make import Maker
 from fermata.deliveries.model import Delivery
 from fermata.deliveries.outcome import Outcome, Sent
 from fermata.deliveries.progress import History, Run
 from fermata.errors import RequestError
+from fermata.outputs.letter import picture
 from fermata.workspace.base import Base
 
 __all__ = ["Shown", "tried"]
@@ -39,8 +42,8 @@ class Shown:
 
 def tried(base: Base, name: str, *, to: str = "", into: Path | None = None) -> tuple[list[Shown], list[Sent]]:
     """What the delivery `name` would send if it ran now, and what would not go out and why. Nothing is recorded. With
-    `into`, files and the HTML of mails are written there; with `to`, an address, each mail goes to it and to nobody
-    else. Raises UnknownName, RequestError.
+    `into`, files are written there, and mails as text, HTML, picture and message; with `to`, an address, each mail
+    goes to it and to nobody else. Raises UnknownName, RequestError.
     """
     delivery = timetable.load(base, name)
     if wrong := timetable.problems(base, delivery):
@@ -89,13 +92,25 @@ def _shown(base: Base, shelf: Shelf, parcel: Parcel, now: datetime, to: str, int
     whom = replace(parcel, shown=(to,), copied=()) if to else parcel
     with dispatch.composed(base, shelf, whom, now, keeps=False) as (letter, message):
         if folder:
-            (folder / "mail.html").write_text(letter.html, encoding="utf-8")
+            _laid_out(folder, letter, message)
         if to:
             settings = base.config.mail
             assert settings
             _raised(smtp.send(settings, base.path, message, (to,)), to)
         way = f"mail, {parcel.how}" + (f", sent to {to} instead" if to else "")
         return Shown(parcel.item.part, ", ".join(parcel.to), way, letter.subject, letter.text, names, folder)
+
+
+def _laid_out(folder: Path, letter: Letter, message: EmailMessage) -> None:
+    """The mail to look at: as text, as HTML, as a picture, and whole as a mail program opens it."""
+    heads = [(name, str(message[name] or "")) for name in ("Subject", "From", "To", "Cc")]
+    heads.append(("Attached", ", ".join(f.name for f in letter.files)))
+    above = "\n".join(f"{name}: {text}" for name, text in heads if text)
+    (folder / "mail.txt").write_text(f"{above}\n\n{letter.text}", encoding="utf-8")
+    (folder / "mail.html").write_text(letter.html, encoding="utf-8")
+    (folder / "mail.eml").write_bytes(message.as_bytes())
+    with (folder / "mail.png").open("wb") as out:
+        picture(letter.html, heads, out)
 
 
 def _raised(outcomes: list[Outcome], to: str) -> None:

@@ -14,15 +14,14 @@ PACKAGE = "ibis.backends.sql.compilers"
 
 
 class _WhenUsed(ModuleType):
-    """The package of the compilers; each is loaded when its class is asked for."""
+    """The package of the compilers; each module is loaded when it, or its class, is asked for."""
 
     def __getattr__(self, name: str) -> Any:
-        if not name.endswith("Compiler"):
+        wanted = f"{PACKAGE}.{name.removesuffix('Compiler').lower()}"
+        if name.startswith("_") or importlib.util.find_spec(wanted) is None:
             raise AttributeError(f"module {PACKAGE!r} has no attribute {name!r}")
-        try:
-            return getattr(importlib.import_module(f"{PACKAGE}.{name.removesuffix('Compiler').lower()}"), name)
-        except ImportError as e:
-            raise AttributeError(f"module {PACKAGE!r} has no attribute {name!r}") from e
+        module = importlib.import_module(wanted)
+        return getattr(module, name) if name.endswith("Compiler") else module
 
 
 def load_when_used() -> None:

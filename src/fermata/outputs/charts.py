@@ -18,7 +18,7 @@ from fermata.reports.result import Answer
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-__all__ = ["draw", "figure", "settings", "write"]
+__all__ = ["draw", "figure", "printable", "settings", "write"]
 
 WIDTH = 8.4  # inches
 DPI = 150
@@ -80,16 +80,24 @@ def draw(found: Drawing, look: Look = LIGHT, *, bare: bool = False) -> Figure:
     return made
 
 
-def _printable(found: Drawing) -> Drawing:
-    """The drawing with only such characters as the font has; a note says that some were replaced."""
+def printable(text: str) -> tuple[str, bool]:
+    """The text with only such characters as the font has, and whether some were replaced."""
     from matplotlib.font_manager import findfont, get_font
 
     known = get_font(findfont("DejaVu Sans")).get_charmap()
-    lacking: set[str] = set()
+    shown = "".join(c if c.isascii() or ord(c) in known else "\ufffd" for c in text)
+    return shown, shown != text
+
+
+def _printable(found: Drawing) -> Drawing:
+    """The drawing with only such characters as the font has; a note says that some were replaced."""
+    lacking = False
 
     def shown(text: str) -> str:
-        lacking.update(c for c in text if not c.isascii() and ord(c) not in known)
-        return "".join("\ufffd" if c in lacking else c for c in text)
+        nonlocal lacking
+        told, replaced = printable(text)
+        lacking |= replaced
+        return told
 
     made = dataclasses.replace(
         found,
@@ -109,6 +117,8 @@ def _height(found: Drawing) -> float:
         return max(0.24 * len(found.names), 0.8)
     if found.kind == "timeline":
         return max(0.24 * len(found.lanes) + 0.4, 1.0)
+    if found.kind == "panels":
+        return 0.85 * -(-len(found.series) // 4) + 0.2
     if found.kind == "heat map":
         return max(0.28 * len(found.series) + 0.5, 1.6)
     return 3.4

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
-from itertools import zip_longest
 from typing import Any
 
 from fermata.analysis.plan import Dimension
@@ -13,9 +12,10 @@ from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
 from fermata.analysis.table import Column
 from fermata.errors import RequestError
 from fermata.outputs.canvas import Drawing, about, in_unit, unit_of_axis
-from fermata.outputs.formats import ISO, clean, label, people
+from fermata.outputs.formats import ISO, Show, clean, label, people
 from fermata.outputs.grid import drawn
 from fermata.outputs.lanes import timeline
+from fermata.outputs.legible import MOST, MOST_TIMES, OTHER, cut_names, cut_series, ranked, totalled
 from fermata.reports.definition.display import Display
 from fermata.reports.definition.parts import SPENT
 from fermata.reports.definition.report import CHARTS
@@ -23,15 +23,14 @@ from fermata.reports.execute.figures import narrowed
 from fermata.reports.result import Answer, Page, Records, RunResult
 from fermata.timeline.zones import day_start, zone
 
-__all__ = ["OTHER", "of"]
+__all__ = ["of"]
 
-MOST = 40  # names on one chart
-SERIES = 5  # series told apart by colour, beside the others together
 PARTS = 5  # of a share, beside the others together
-MOST_TIMES = 12  # units of time in a ring, or as series
+PANELS = 20  # small charts beside the others together
+MANY = 8  # series of times that one chart can tell apart
+MINUTE = 60_000_000  # microseconds
 DAY = timedelta(days=1)  # a log that begins or ends so near to an edge covers it
 TIMES = 8  # units of time from which on a line reads better than bars
-OTHER = "all others"
 
 
 def of(answer: Answer, how: Display = ISO, kind: str = "", column: str = "") -> Drawing:
@@ -83,6 +82,8 @@ def _told(found: Drawing, result: RunResult, one: Column, how: Display) -> Drawi
     if one.type in ("duration", "mean duration") and not show:
         most = max((abs(v) for line in found.figures for v in line if v is not None), default=0)
         unit = next((u for u in ("h", "min") if most >= SPENT[u][0]), "s")
+    if one.type == "duration" and not show and not any((v or 0) % MINUTE for line in found.figures for v in line):
+        show = Show(minutes=True)
     tz = zone(result.context.zone)
     notes = list(found.notes)
     if found.rest:
@@ -276,11 +277,13 @@ def _as(found: Drawing, kind: str, result: RunResult, ones: list[Column]) -> Dra
             f"{len(found.names)} times are too many for a ring, and their order would be lost; draw bars"
         )
     if kind in ("ranked", "share"):
-        found = _ranked(_totalled(found, adds), adds, MOST if kind == "ranked" else PARTS)
+        found = ranked(totalled(found, adds), adds, MOST if kind == "ranked" else PARTS)
     elif kind == "heat map":
-        found = _cut_names(found, adds)
+        found = cut_names(found, adds)
+    elif kind == "panels":
+        found = cut_series(cut_names(found, adds), adds, PANELS)
     else:
-        found = _cut_series(_cut_names(found, adds), adds)
+        found = cut_series(cut_names(found, adds), adds)
     return replace(found, kind=kind, notes=(*found.notes, *_unfinished(kind, found, result)))
 
 
@@ -296,6 +299,8 @@ def _suiting(found: Drawing, result: RunResult, stacks: bool) -> str:
     if len(parts) == 2 and len(found.series) > 1 and {"weekday", "hour of day"} <= set(parts):
         return "heat map"
     if found.timed:
+        if len(found.series) > MANY and len(found.names) > 2:
+            return "panels"
         if len(found.series) > 1:
             return "stacked" if stacks and len(found.names) < 3 * TIMES else "line"
         return "line" if len(found.names) >= TIMES else "bar"
@@ -303,97 +308,3 @@ def _suiting(found: Drawing, result: RunResult, stacks: bool) -> str:
         return "stacked" if stacks else "bar"
     calendar = bool(result.plan.by) and result.plan.by[0].calendar
     return "bar" if calendar else "ranked"
-
-
-def _totalled(found: Drawing, adds: bool) -> Drawing:
-    """One figure for each name: the series added up. Raises RequestError where they do not add up."""
-    if len(found.series) == 1:
-        return found
-    if not adds:
-        raise RequestError(f"{found.measure} of several series cannot be put in order: they do not add up; draw bars")
-    sums = tuple(_sum([line[i] for line in found.figures]) for i in range(len(found.names)))
-    return replace(found, series=("",), figures=(sums,))
-
-
-def _ranked(found: Drawing, adds: bool, most: int) -> Drawing:
-    """The largest first, times in their order; beyond `most` the others together, or left out and said where they do
-    not add up, or would make all else small.
-    """
-    figures = found.figures[0]
-    known = [i for i, v in enumerate(figures) if v is not None]
-    rest = [i for i in known if found.names[i] == OTHER]
-    order = [i for i in known if i not in rest]
-    if not found.calendar:
-        order.sort(key=lambda i: (-(figures[i] or 0), found.names[i]))
-        order, rest = order[:most], [*order[most:], *rest]
-    names, values = [found.names[i] for i in order], [figures[i] for i in order]
-    notes: list[str] = []
-    aside: tuple[str, Any] | None = None
-    if rest:
-        name = OTHER if found.names[rest[0]] == OTHER else f"{OTHER} ({len(rest):,})"
-        total = _sum([figures[i] for i in rest]) if adds else None
-        if total is None:
-            notes.append(f"{name}: not shown, since they do not add up")
-        elif most == MOST and total > max((v for v in values if v is not None), default=total):
-            aside = (name, total)  # its bar would make all others small
-        else:
-            names, values = [*names, name], [*values, total]
-    if lacking := len(figures) - len(known):
-        notes.append(f"{lacking:,} without a figure are not drawn")
-    return replace(
-        found, names=tuple(names), figures=(tuple(values),), rest=aside, notes=(*found.notes, *notes),
-        unfinished=frozenset(n for n, i in enumerate(order) if i in found.unfinished),
-    )  # fmt: skip
-
-
-def _cut_names(found: Drawing, adds: bool) -> Drawing:
-    """At most `MOST` names, unless they are times: those with most, in their order, and the others together."""
-    if found.calendar or len(found.names) <= MOST:
-        return found
-    weight = [max((line[i] or 0 for line in found.figures), default=0) for i in range(len(found.names))]
-    best = set(sorted(range(len(weight)), key=lambda i: -weight[i])[:MOST])
-    keep = [i for i in range(len(weight)) if i in best]
-    rest = [i for i in range(len(weight)) if i not in best]
-    return _picked(found, keep, rest if adds else [], len(rest))
-
-
-def _picked(found: Drawing, keep: list[int], rest: list[int], left: int) -> Drawing:
-    """Only some of the names; the `rest` together, or counted and not drawn where their bar would make all others
-    small.
-    """
-    name = f"{OTHER} ({left:,})"
-    more = [_sum([line[i] for i in rest]) for line in found.figures] if rest else []
-    total, most = _sum(more), max((_sum([line[i] for line in found.figures]) or 0 for i in keep), default=0)
-    large = bool(rest) and (total or 0) > most
-    drawn_too = rest and not large
-    figures = [(*(line[i] for i in keep), *([m] if drawn_too else [])) for line, m in zip_longest(found.figures, more)]
-    note = () if rest else (f"{left:,} names with less are not shown; they do not add up",)
-    names = [*(found.names[i] for i in keep), *([name] if drawn_too else [])]
-    rested = (name, total) if large else None
-    return replace(found, names=tuple(names), figures=tuple(figures), notes=(*found.notes, *note), rest=rested)
-
-
-def _cut_series(found: Drawing, adds: bool) -> Drawing:
-    """At most `SERIES` series and the others together, or left out and said where they do not add up; times stay as
-    they are.
-    """
-    if len(found.series) <= SERIES + 1 or (found.fixed_series and len(found.series) <= MOST_TIMES):
-        return found
-    weight = [_sum(line) or 0 for line in found.figures]
-    best = sorted(range(len(weight)), key=lambda i: -weight[i])[:SERIES]
-    best = sorted(best) if found.fixed_series else best
-    rest = [line for i, line in enumerate(found.figures) if i not in best]
-    series, figures = [found.series[i] for i in best], [found.figures[i] for i in best]
-    notes = found.notes
-    if adds:
-        others = tuple(_sum([line[i] for line in rest]) for i in range(len(found.names)))
-        series, figures = [*series, f"{OTHER} ({len(rest):,})"], [*figures, others]
-    else:
-        notes = (*notes, f"{len(rest):,} series with less are not shown; they do not add up")
-    return replace(found, series=tuple(series), figures=tuple(figures), notes=notes)
-
-
-def _sum(values: Sequence[Any]) -> Any:
-    """The exact sum of what is known; nothing if nothing is."""
-    known = [v for v in values if v is not None]
-    return sum(known) if known else None

@@ -52,12 +52,13 @@ STRIP = CONTROL | BIDI | SURROGATES
 @dataclass(frozen=True, slots=True)
 class Show:
     """How a column wants its figures shown: a unit, decimals (None: as usual), a width in characters (None: as
-    needed).
+    needed); `minutes` says that all its lengths of time are whole minutes, so that people need no seconds.
     """
 
     unit: str = ""
     decimals: int | None = None
     width: int | None = None
+    minutes: bool = False
 
 
 class Typed(NamedTuple):
@@ -150,16 +151,17 @@ def _length(value: int, kind: str, show: Show | None, how: Display) -> str:
     """A length of time: the column's own unit first, then the display's."""
     if show and (shown := _as_asked(value, kind, 0, show, ",")) is not None:
         return _marked(shown, how)
-    if not (show and show.unit) and (unit := unit_of(how)):
+    if not (show and show.unit) and (unit := unit_of(how, show)):
         return _marked(_as_asked(value, kind, 0, Show(unit), ",") or "", how)
     return span((value + 500_000) // 1_000_000 * 1_000_000) if kind == "mean duration" else span(value)
 
 
-def unit_of(how: Display) -> str:
-    """The unit in which lengths of time are shown unless a column has its own; "" for h:mm:ss."""
+def unit_of(how: Display, show: Show | None = None) -> str:
+    """The unit in which the lengths of time of a column are shown that has no unit of its own; "" for h:mm:ss."""
     if how.durations == "hours":
         return "h"
-    return "h:mm" if how.durations == "h:mm" or not how.seconds else ""
+    minutes = how.durations == "as needed" and show is not None and show.minutes
+    return "h:mm" if minutes or how.durations == "h:mm" or not how.seconds else ""
 
 
 def _marked(text: str, how: Display) -> str:

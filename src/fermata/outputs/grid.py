@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from fermata.analysis.table import Column, Table
+from fermata.analysis.table import Table
 from fermata.errors import RequestError, UnknownName
 from fermata.notes import Note
 from fermata.outputs.columns import strings, texts
@@ -19,11 +19,12 @@ from fermata.reports.execute.listed import Listed
 from fermata.reports.result import Context, Records, RunResult
 from fermata.timeline.zones import zone
 
-__all__ = ["Block", "Grid", "Head", "of"]
+__all__ = ["Block", "Grid", "Head", "drawn", "of", "shows"]
 
 PLAIN = ("h:mm", "h:mm:ss")  # units that the figure itself shows
 DAY = re.compile(r"\d{4}-\d\d-\d\d")
 MEASURED = ("money", "decimal")
+MINUTE = 60_000_000  # microseconds
 BLOCK = 50_000  # rows of a block
 
 
@@ -244,23 +245,32 @@ def _less(values: tuple[Any, ...], i: int) -> tuple[Any, ...]:
     return (*values[:i], *values[i + 1 :])
 
 
-def _shows(result: RunResult, columns: tuple[Column, ...]) -> list[Show | None]:
-    """How each column wants to be shown, by the report's columns."""
+def shows(result: RunResult, table: Table) -> list[Show | None]:
+    """How each column of figures wants to be shown, by the report's columns; seconds only where a measure has some."""
     asked: dict[str, ColumnSpec] = {c.heading: c for c in result.report.columns}
+    fine = _with_seconds(table)
     found = []
-    for column in columns:
+    for column in table.measures:
         spec = asked.get(column.label)
         digits = spec.format.rstrip("% ") if spec else ""
         places = len(digits.partition(".")[2]) if digits else None
-        plain = spec is None or not (spec.unit or spec.format or spec.width)
-        found.append(None if plain or spec is None else Show(spec.unit, places, spec.width))
+        minutes = column.type == "duration" and column.label not in fine
+        unit, width = (spec.unit, spec.width) if spec else ("", None)
+        shown = Show(unit, places, width, minutes)
+        found.append(None if shown == Show() else shown)
     return found
+
+
+def _with_seconds(table: Table) -> set[str]:
+    """The measures of time that have a length which is not of full minutes."""
+    times = [(i, c.label) for i, c in enumerate(table.measures) if c.type == "duration"]
+    return {label for i, label in times if any((row.cells[i] or 0) % MINUTE for row in table.rows)}
 
 
 def _down(result: RunResult, table: Table, said: tuple[str, ...], how: Display) -> Grid:
     """The columns below each other under each group; what runs across stays across."""
     dimensions, measures = table.dimensions, table.measures
-    shows = _shows(result, measures)
+    shown_as = shows(result, table)
     labels = list(dict.fromkeys(c.label for c in measures))
     across = list(dict.fromkeys(c.across_label for c in measures))
     place = {(c.label, c.across_label): i for i, c in enumerate(measures)}
@@ -270,7 +280,7 @@ def _down(result: RunResult, table: Table, said: tuple[str, ...], how: Display) 
         body = row.level == len(dimensions)
         for n, heading in enumerate(labels):
             cells = [
-                Typed(row.cells[i], measures[i].type, measures[i].scale, shows[i])
+                Typed(row.cells[i], measures[i].type, measures[i].scale, shown_as[i])
                 if i is not None and row.cells[i] is not None
                 else None
                 for i in (place.get((heading, a)) for a in across)
@@ -300,10 +310,10 @@ def _dimensions(table: Table) -> list[Head]:
 def _across(result: RunResult, table: Table, said: tuple[str, ...], how: Display) -> Grid:
     width = len(table.dimensions)
     rows = [(row.level, (*_named(row, width, how), *row.cells)) for row in table.rows]
-    shows = _shows(result, table.measures)
+    shown_as = shows(result, table)
     figures = [
         Head(c.name, c.label, c.type, c.scale, label(c.across_label, how), c.unit, show)
-        for c, show in zip(table.measures, shows, strict=True)
+        for c, show in zip(table.measures, shown_as, strict=True)
     ]
     grid = _table(result, (*_dimensions(table), *figures), rows, width, said, how)
     return dataclasses.replace(grid, chart=_charted(result, table))

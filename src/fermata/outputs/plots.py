@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Any
 
 from fermata.outputs.canvas import Drawing
-from fermata.outputs.drawing import OTHER
-from fermata.outputs.labels import named, short
+from fermata.outputs.labels import dated, named, short
+from fermata.outputs.legible import OTHER
 
 __all__ = ["DARK", "LIGHT", "PLOTS", "Look"]
+
+ABREAST = 4  # small charts beside each other
+FEW = 31  # names that have a bar each in a small chart
 
 
 @dataclass(frozen=True, slots=True)
@@ -267,6 +270,57 @@ def share(axes: Any, found: Drawing, look: Look) -> None:
         )
 
 
+def panels(axes: Any, found: Drawing, look: Look) -> None:
+    """A small chart for each series, all on one scale: bars of few names, filled lines of many; names at the edges."""
+    axes.set_axis_off()
+    rows = math.ceil(len(found.series) / ABREAST)
+    high = max((v for line in found.figures for v in line if v is not None), default=0) or 1
+    low = min(_low(found), 0)
+    grid = 1 / ABREAST, 1 / rows
+    for n, (name, figures, colour) in enumerate(zip(found.series, found.figures, _grey(found, look), strict=True)):
+        row, column = divmod(n, ABREAST)
+        one = axes.inset_axes((column * grid[0], 1 - (row + 0.94) * grid[1], grid[0] * 0.92, grid[1] * 0.66))
+        one.set_facecolor("none")
+        for side in ("top", "right", "left"):
+            one.spines[side].set_visible(False)
+        one.spines["bottom"].set_color(look.line)
+        _panel(one, replace(found, series=(name,), figures=(figures,)), colour, look)
+        one.set_ylim(low * 1.05, high * 1.05)
+        one.set_title(short(name, 24), loc="left", fontsize=8, color=look.ink, pad=3)
+        one.tick_params(colors=look.soft, length=0, labelsize=6.5, pad=2)
+        _at_edges(one, found, high, outer=not column, lowest=n + ABREAST >= len(found.series))
+
+
+def _grey(found: Drawing, look: Look) -> list[str]:
+    """One colour for all, grey for the others together."""
+    return [look.other if n.startswith(OTHER) else look.series[0] for n in found.series]
+
+
+def _panel(axes: Any, found: Drawing, colour: str, look: Look) -> None:
+    values = found.figures[0]
+    if len(values) <= FEW:
+        bars = axes.bar(range(len(values)), [v or 0 for v in values], width=0.8, color=colour)
+        _hatched(bars, found, look)
+    else:
+        axes.fill_between(range(len(values)), 0, _gone(values), color=colour, alpha=0.25, linewidth=0)
+        axes.plot(range(len(values)), _gone(values), color=colour, linewidth=1)
+    _unknown(axes, found, look)
+    if _low(found) < 0:
+        axes.axhline(0, color=look.line, linewidth=0.8)
+    axes.set_xlim(-0.6, len(values) - 0.4)
+
+
+def _at_edges(axes: Any, found: Drawing, high: float, *, outer: bool, lowest: bool) -> None:
+    """The scale at the left edge only, the first and last name below the lowest charts only."""
+    axes.set_yticks([0, high], ["0", f"{high:,.4g}"] if outer else ["", ""])
+    ends = [0, len(found.names) - 1]
+    names = [found.names[i] for i in ends]
+    told = [text.replace("\n", " ") for _, text in dated(names) or enumerate(names)]
+    axes.set_xticks(ends, told if lowest else ["", ""])
+    for text, side in zip(axes.get_xticklabels(), ("left", "right"), strict=True):
+        text.set_horizontalalignment(side)
+
+
 def heat(axes: Any, found: Drawing, look: Look) -> None:
     """One colour, the stronger the more; zero is an empty field, what is not known is hatched."""
     from matplotlib.colors import to_rgba
@@ -364,6 +418,7 @@ PLOTS: dict[str, Callable[[Any, Drawing, Look], None]] = {
     "line": line,
     "area": area,
     "share": share,
+    "panels": panels,
     "heat map": heat,
     "timeline": timeline,
 }

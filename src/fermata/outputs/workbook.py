@@ -8,8 +8,8 @@ from typing import IO, Any
 
 from fermata.errors import DataError
 from fermata.outputs.canvas import Drawing
-from fermata.outputs.drawing import OTHER
 from fermata.outputs.formats import clean
+from fermata.outputs.legible import OTHER
 from fermata.outputs.plots import LIGHT
 from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer
@@ -22,6 +22,7 @@ KINDS = {
     "stacked": {"type": "column", "subtype": "stacked"},
     "ranked": {"type": "bar"},
     "line": {"type": "line"},
+    "panels": {"type": "line"},
     "area": {"type": "area", "subtype": "stacked"},
     "share": {"type": "doughnut"},
 }
@@ -123,7 +124,7 @@ def _chart(book: Book, found: Drawing, where: str, rows: int) -> Any:
             "categories": [where, 1, 0, rows, 0],
             "values": [where, 1, c, rows, c],
         }
-        if found.kind == "line":
+        if found.kind in ("line", "panels"):
             shown["line"] = {"color": colour, "width": 2}
         elif found.kind != "share":
             shown["fill"] = {"color": colour}

@@ -187,7 +187,7 @@ def _cells(book: Book, sheet: Any, head: Head, grid: Grid, *, bold: bool = False
 def _number(head: Head, grid: Grid) -> tuple[str, Callable[[Any], float] | None]:
     """The number format of a column, and how its values become the numbers of a spreadsheet; None for texts."""
     how, kind, show = grid.how, head.kind, head.show
-    unit = (show.unit if show else "") or (unit_of(how) if kind in ("duration", "mean duration") else "")
+    unit = (show.unit if show else "") or (unit_of(how, show) if kind in ("duration", "mean duration") else "")
     places = show.decimals if show and show.decimals is not None else None
     if kind == "time":
         tz = zone(grid.context.zone)

@@ -13,6 +13,7 @@ from fermata import outputs, tomlfile
 from fermata.archive.shelf import BODY, FRAGMENT, Facts, Item, Shelf
 from fermata.outputs import heading
 from fermata.outputs.formats import clean, people
+from fermata.outputs.grid import shows
 from fermata.proof import fingerprint
 from fermata.registers.scope import Scope
 from fermata.reports.compile.parts import whole
@@ -151,8 +152,10 @@ def _figures(answer: Answer, how: Display) -> dict[str, str]:
     if total is None:
         return {"Rows": f"{len(answer.table.body):,}"}
     tz = zone(answer.context.zone)
-    cells = zip(answer.table.measures, total.cells, strict=True)
-    return {c.label: people(v, c.type, c.scale, tz, None, how) for c, v in cells if c.across_total and v is not None}
+    cells = zip(answer.table.measures, total.cells, shows(answer, answer.table), strict=True)
+    return {
+        c.label: people(v, c.type, c.scale, tz, show, how) for c, v, show in cells if c.across_total and v is not None
+    }
 
 
 def keep(

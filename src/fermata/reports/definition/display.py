@@ -20,17 +20,17 @@ class Display(Strict):
     """Display choices, of a workspace, a report, or one output; the nearer one wins.
 
     `clock` 24 or 12 hours; `seconds` of times and lengths shown or not; `times` of a listing: both, start, finish or
-    none; `durations` as h:mm:ss, h:mm or decimal hours; `decimal` point or comma; `dates` year, day or month first (ISO
-    8601 is year first); `columns` only these, by name or heading; `pages` of a document ("1-3, 7"); its `orientation`
-    and `paper`; `author` who made it; `spreadsheet` makes CSV and TSV fit for being opened by a double click: a byte
-    order mark, semicolons with a decimal comma, and an apostrophe before text that a spreadsheet would take for a
-    formula.
+    none; `durations` as h:mm:ss, h:mm or decimal hours, or as needed (h:mm where a column is of full minutes only);
+    `decimal` point or comma; `dates` year, day or month first (ISO 8601 is year first); `columns` only these, by name
+    or heading; `pages` of a document ("1-3, 7"); its `orientation` and `paper`; `author` who made it; `spreadsheet`
+    makes CSV and TSV fit for being opened by a double click: a byte order mark, semicolons with a decimal comma, and an
+    apostrophe before text that a spreadsheet would take for a formula.
     """
 
     clock: Literal[24, 12] = 24
     seconds: bool = True
     times: Literal["both", "start", "finish", "none"] = "both"
-    durations: Literal["h:mm:ss", "h:mm", "hours"] = "h:mm:ss"
+    durations: Literal["as needed", "h:mm:ss", "h:mm", "hours"] = "as needed"
     decimal: Literal["point", "comma"] = "point"
     dates: Literal["year first", "day first", "month first"] = "year first"
     columns: tuple[str, ...] = ()

@@ -28,7 +28,7 @@ from fermata.tomlfile import problems
 
 __all__ = ["CHARTS", "Part", "Report"]
 
-CHARTS = ("bar", "stacked", "ranked", "line", "area", "share", "heat map", "timeline", "tiles")
+CHARTS = ("bar", "stacked", "ranked", "line", "area", "share", "panels", "heat map", "timeline", "tiles")
 CHART = re.compile(rf"({'|'.join((*CHARTS, 'none'))})?(?:(?:^| )of (.+))?")
 
 
