@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import doctest
 import inspect
+import re
 import shutil
 from collections.abc import Iterator
 from datetime import UTC, date, datetime
@@ -44,6 +45,13 @@ def test_everything_that_is_called_has_an_example() -> None:
     """In its docstring, with what comes back."""
     without = [name for name, found in called() if ">>>" not in (inspect.getdoc(found) or "")]
     assert without == []
+
+
+def test_types_say_what_is_meant() -> None:
+    """Nothing that is called takes or gives just anything."""
+    told = [(name, str(t)) for name, f in called() for t in getattr(f, "__annotations__", {}).values()]
+    assert len(told) > 300  # they are seen at all
+    assert [name for name, kind in told if re.search(r"\bAny\b", kind)] == []
 
 
 @pytest.mark.deep

@@ -73,7 +73,7 @@ def like(*patterns: str) -> _Value:
     return _Value("like", patterns)
 
 
-def between(least: Any = None, most: Any = None) -> _Value:
+def between(least: object = None, most: object = None) -> _Value:
     """Numbers, durations (microseconds or timedelta) or times from `least` to `most`, both included.
 
     >>> prints = hall.log("prints").during("2026-03")

@@ -15,7 +15,7 @@ from typing import Any
 
 from fermata import tomlfile
 from fermata.api.question import Question
-from fermata.api.sources import Source, kept, registered
+from fermata.api.sources import Source, WithFields, kept, registered
 from fermata.api.workspace import Workspace, clock_of
 from fermata.config.workspace_file import Config
 from fermata.errors import FermataError, RequestError, SourceError
@@ -46,13 +46,13 @@ class Read(Question):
     mapping: str = ""
     doubts: tuple[str, ...] = ()
     summary: str = ""
-    rejects: tuple[Mapping[str, Any], ...] = ()
+    rejects: tuple[Mapping[str, object], ...] = ()
 
 
 def read(
     source: Source,
     *,
-    time: Any = None,
+    time: str | Mapping[str, object] | None = None,
     zone: str = "UTC",
     form: str | tuple[str, ...] = (),
     now: datetime | None = None,
@@ -84,9 +84,9 @@ def read(
 
 
 def build(
-    logs: Mapping[str, Any],
+    logs: Mapping[str, WithFields],
     *,
-    registers: Mapping[str, Any] | None = None,
+    registers: Mapping[str, WithFields] | None = None,
     zone: str = "UTC",
     now: datetime | None = None,
 ) -> Workspace:
@@ -100,14 +100,16 @@ def build(
     >>> own.log("doors").by("device").to_dicts()
     [{'Device': 'Gate', 'Count': 1}]
     """
-    given = {n: (s[0], dict(s[1])) if _with_fields(s) else (s, {}) for n, s in logs.items()}
+    given = {n: _with_fields(s) for n, s in logs.items()}
     workspace, _ = _made(given, registers or {}, zone, now, named=True)
     return workspace
 
 
-def _with_fields(source: Any) -> bool:
-    """Whether a source comes with how its fields are read."""
-    return isinstance(source, tuple) and len(source) == 2 and isinstance(source[1], dict)
+def _with_fields(source: WithFields) -> tuple[object, dict[str, object]]:
+    """A source, and how its fields are read."""
+    if isinstance(source, tuple) and len(source) == 2 and isinstance(source[1], dict):
+        return source[0], dict(source[1])
+    return source, {}
 
 
 @dataclass(frozen=True)
@@ -117,12 +119,12 @@ class _One:
     mapping: str
     doubts: tuple[str, ...]
     summary: str
-    rejects: tuple[Mapping[str, Any], ...]
+    rejects: tuple[Mapping[str, object], ...]
 
 
 def _made(
-    logs: Mapping[str, tuple[Any, dict[str, Any]]], registers: Mapping[str, Any], zone: str, now: datetime | None, *,
-    named: bool,
+    logs: Mapping[str, tuple[object, dict[str, object]]], registers: Mapping[str, WithFields], zone: str,
+    now: datetime | None, *, named: bool,
 ) -> tuple[Workspace, dict[str, _One]]:  # fmt: skip
     """The workspace of some sources, and what became of each."""
     directory = tempfile.TemporaryDirectory(prefix="fermata-")

@@ -9,7 +9,7 @@ from typing import IO, Any, Protocol
 
 from fermata.errors import NoSuchFile, RequestError, SourceError
 
-__all__ = ["ArrowStream", "Source", "kept", "registered"]
+__all__ = ["ArrowStream", "Source", "WithFields", "kept", "registered"]
 
 
 class ArrowStream(Protocol):
@@ -19,7 +19,8 @@ class ArrowStream(Protocol):
         """The table as a stream."""
 
 
-Source = str | Path | IO[bytes] | ArrowStream | Mapping[str, Any] | Iterable[Any]
+Source = str | Path | IO[bytes] | ArrowStream | Mapping[str, object] | Iterable[object]
+WithFields = Source | tuple[Source, Mapping[str, object]]  # a source, or one with how its columns are read
 
 
 def kept(source: Any, folder: Path, name: str) -> list[Path]:

@@ -10,7 +10,8 @@ from typing import IO, TYPE_CHECKING, Any
 from fermata.outputs import drawing
 from fermata.outputs.canvas import Drawing
 from fermata.outputs.formats import ISO
-from fermata.outputs.plots import LIGHT, PLOTS, Look
+from fermata.outputs.looks import LIGHT, Look
+from fermata.outputs.plots import PLOTS
 from fermata.outputs.writing import Progress
 from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer

@@ -8,7 +8,7 @@ from html.parser import HTMLParser
 from typing import IO, Any
 
 from fermata.outputs.charts import printable, settings
-from fermata.outputs.plots import LIGHT
+from fermata.outputs.looks import LIGHT
 
 __all__ = ["picture"]
 

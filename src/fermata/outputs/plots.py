@@ -4,76 +4,19 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 
 from fermata.outputs.canvas import Drawing
 from fermata.outputs.labels import dated, named, short
 from fermata.outputs.legible import OTHER
+from fermata.outputs.looks import Look
 
-__all__ = ["DARK", "LIGHT", "PLOTS", "Look"]
+__all__ = ["PLOTS"]
 
 ABREAST = 4  # small charts beside each other
 FEW = 31  # names that have a bar each in a small chart
-
-
-@dataclass(frozen=True, slots=True)
-class Look:
-    """Colours: ground, ink, soft ink, lines, those of the series in order (told apart without red and green), the
-    others' grey.
-    """
-
-    ground: str
-    ink: str
-    soft: str
-    line: str
-    series: tuple[str, ...]
-    other: str
-
-
-LIGHT = Look(
-    "#ffffff",
-    "#23282f",
-    "#5b6470",
-    "#c9ced6",
-    (
-        "#1f6fa8",
-        "#e08a1e",
-        "#21866b",
-        "#a4568f",
-        "#58b0e0",
-        "#8a6d3b",
-        "#5c63b0",
-        "#b8475a",
-        "#7fae3d",
-        "#3c4a57",
-        "#d9b84a",
-        "#00897b",
-    ),
-    "#9aa1ab",
-)
-DARK = Look(
-    "#15191f",
-    "#e7eaee",
-    "#a7b0bc",
-    "#3c444f",
-    (
-        "#5aa9e0",
-        "#f0a848",
-        "#4cbf9c",
-        "#d78cc2",
-        "#9ad4f5",
-        "#cdb98a",
-        "#a3a8ec",
-        "#ee8a9a",
-        "#b5dc7b",
-        "#b7c2cc",
-        "#f2dc8b",
-        "#5fd3c4",
-    ),
-    "#7d8692",
-)
 
 
 def _colours(found: Drawing, look: Look) -> list[str]:

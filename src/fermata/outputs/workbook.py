@@ -10,7 +10,7 @@ from fermata.errors import DataError
 from fermata.outputs.canvas import Drawing
 from fermata.outputs.formats import clean
 from fermata.outputs.legible import OTHER
-from fermata.outputs.plots import LIGHT
+from fermata.outputs.looks import LIGHT
 from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer
 

@@ -112,7 +112,7 @@ class Clearing:
         data, text = tomlfile.load(self.path)
         return tomlfile.parse(Prepared, data, self.path, text)
 
-    def prepare(self, *, over: bool = False, **data: Any) -> tuple[Path, list[str]]:
+    def prepare(self, *, over: bool = False, **data: object) -> tuple[Path, list[str]]:
         """Writes the file, after trying it: the log, its actions and the filters must exist. `outer` has to be said.
         Gives the path, and in words which readers count as leaving and which others record ways out. Raises
         RequestError, UnknownName.

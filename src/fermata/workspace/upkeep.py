@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import IO, Any, cast
+from typing import IO, TYPE_CHECKING, cast
 
 from fermata.archive.compacting import Compaction, compact
 from fermata.archive.retention import Removal
@@ -19,6 +19,9 @@ from fermata.reports.result import Records
 from fermata.workspace import importing, queries
 from fermata.workspace.base import Base
 from fermata.workspace.check import Problem, problems
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 __all__ = ["Upkeep"]
 
@@ -40,7 +43,7 @@ class Upkeep:
         """
         return self.base.imported
 
-    def imports(self) -> list[dict[str, Any]]:
+    def imports(self) -> list[dict[str, object]]:
         """All that was done to the archive, oldest first, as its ledger has it. Raises ArchiveDamaged.
 
         >>> sorted(hall.archive.imports()[0])[:4]
@@ -125,7 +128,7 @@ class Upkeep:
         self.mapping(log)
         return compact(self.base.archive, log, importing.naive(self.base.now()), least=least, dry=dry, wait=wait)
 
-    def rejects(self, log: str) -> list[dict[str, Any]]:
+    def rejects(self, log: str) -> list[dict[str, object]]:
         """The log's rejected records: file, record number, line in the file where known, reason, text.
 
         >>> len(hall.archive.rejects("doors"))
@@ -177,10 +180,9 @@ class Upkeep:
             return held.whole(record)
         return whole_record(mapping, self.base.archive.snapshot().manifest.log(log), self.base.path, record)
 
-    def sql(self, query: str) -> Any:
+    def sql(self, query: str) -> pa.Table:
         """The rows of one SELECT over the logs (their events with the names of registers), derived logs and registers
         (`register_NAME`), as an Arrow table. Raises RequestError.
-
 
         >>> hall.archive.sql("SELECT count(*) AS n FROM doors").to_pylist()
         [{'n': 95219}]

@@ -373,11 +373,11 @@ def _charts(item: RunResult, how: Display) -> tuple[str, str, str] | None:
         return None
     if not item.report.chart and (len(found.names) < 2 or (found.kind == "ranked" and len(found.names) > RANKED)):
         return None
-    from fermata.outputs import charts, plots
+    from fermata.outputs import charts, looks
 
     with charts.settings():
         images = []
-        for look in (plots.LIGHT, plots.DARK):
+        for look in (looks.LIGHT, looks.DARK):
             out = io.BytesIO()
             charts.draw(found, look, bare=True).savefig(
                 out, format="svg", transparent=True, metadata={"Date": None, "Creator": None}

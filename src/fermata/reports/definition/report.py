@@ -147,7 +147,7 @@ class Report(Sourced):
         return self
 
     @classmethod
-    def of(cls, **data: Any) -> Self:
+    def of(cls, **data: object) -> Self:
         """The report that `data` (as a report file has it) describes. Raises RequestError with every problem.
 
         >>> Report.of(log="doors", only={"action": "refused"}, by=["place"]).by
@@ -158,7 +158,7 @@ class Report(Sourced):
         except ValidationError as e:
             raise RequestError("; ".join(problems(e, cls, ""))) from None
 
-    def changed(self, **changes: Any) -> Self:
+    def changed(self, **changes: object) -> Self:
         """A new report with some keys changed, validated again. Raises RequestError with every problem.
 
         >>> Report(log="doors").changed(period="2026-03").period
@@ -179,7 +179,7 @@ class Report(Sourced):
         found = CHART.fullmatch(self.chart)
         return (found[1] or "", found[2] or "") if found else ("", "")
 
-    def with_keys(self, keys: Mapping[str, Any]) -> Self:
+    def with_keys(self, keys: Mapping[str, object]) -> Self:
         """The report with keys changed, those of its tables too: `{"ask.back": "8 hours", "as_of": "2026-01-01"}`.
 
         Raises RequestError with every problem.
