@@ -29,7 +29,7 @@ from hypothesis import strategies as st
 import fermata
 from fermata.api.workspace import Workspace
 from fermata.errors import ConfigError, FermataError, SourceError, UnknownName
-from fermata.intake.readers import BUILT_IN
+from fermata.intake.readers import BUILT_IN, jsonarray
 from fermata.intake.readers import json as json_reader
 from fermata.intake.readers.xlsx import holds_errors, table
 from tests.conftest import Maker, examples
@@ -116,21 +116,29 @@ VALUES = st.one_of(
 RECORD = st.one_of(
     st.fixed_dictionaries({"t": st.just("2026-03-01T10:00")}, optional={"a": VALUES, "a.b": VALUES, "n": st.fixed_dictionaries({"x": VALUES})}),
     VALUES,
+    st.fixed_dictionaries({"t": st.just("2026-03-01T10:00"), "n": st.just([{"t": "1"}, {"t": "2"}])}),
 )  # fmt: skip
 
 
 @examples(60)
 @given(records=st.lists(RECORD, min_size=1, max_size=6))
-def test_a_document_in_memory_is_the_one_read_as_a_stream(records: list[Any]) -> None:
+def test_a_document_in_pieces_is_the_one_read_as_a_stream(records: list[Any]) -> None:
     """The same events, refusals and whole records, whatever the values are."""
     fields = 'start = "t"\naction = "a"\nuser = "a.b"\ndevice = "n.x"\nplace = "/n/x"\noutcome = "n.y[0]"'
     found = []
-    for whole in (json_reader.WHOLE, 0):
+    ways: list[dict[Any, dict[str, Any]]] = [
+        {},
+        {jsonarray: {"PIECE": 20}, json_reader: {"WHOLE": 0}},  # cut within nearly every record
+        {jsonarray: {"TRIES": 0}},  # as a stream
+    ]
+    for way in ways:
         with tempfile.TemporaryDirectory() as made_in, pytest.MonkeyPatch.context() as patch:
             (Path(made_in) / "fermata.toml").write_text(CONFIG.format(settings='format = "json"', fields=fields))
             (Path(made_in) / "in.json").write_text(json.dumps(records))
             made = fermata.open(made_in)
-            patch.setattr(json_reader, "WHOLE", whole)
+            for module, values in way.items():
+                for name, value in values.items():
+                    patch.setattr(module, name, value)
             try:
                 events = stored(made, "action", "user", "device", "place", "outcome")
                 refused = made.archive.rejects("log")
@@ -138,7 +146,7 @@ def test_a_document_in_memory_is_the_one_read_as_a_stream(records: list[Any]) ->
                 found.append((events, [(r["record_no"], r["reason"], r["whole"]) for r in refused], whole_ones))
             except FermataError as e:
                 found.append(str(e))
-    assert found[0] == found[1]
+    assert found[0] == found[1] == found[2]
 
 
 def test_json_object_with_repeated_keys_loses_none(make: Maker) -> None:

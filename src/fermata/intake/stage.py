@@ -77,6 +77,8 @@ def stage_file(
     _events(con, stage, log, schema, opened)
     if opened.records.temporary:
         con.execute(f"DROP TABLE {opened.records.temporary}")
+    if opened.records.held:
+        con.unregister(opened.records.held)
     return stage
 
 

@@ -67,7 +67,8 @@ class Records:
     column as an expression over it. `layout` is set where the records are lines or delimited records of a text,
     whose parts are then counted against the file; else the reader answers for the `rows` it made, and `whole` is the
     text of a record, or `texts` gives those of some record numbers. `temporary` is a table of the engine to drop
-    afterwards. `skip` are `WHEN ... THEN 'reason'` of records left out, `refused` is the reason or NULL.
+    afterwards, `held` an Arrow table that the engine then lets go of. `skip` are `WHEN ... THEN 'reason'` of records
+    left out, `refused` is the reason or NULL.
     """
 
     source: str
@@ -80,6 +81,7 @@ class Records:
     refused: str = ""
     inferred: str = ""
     temporary: str = ""
+    held: str = ""
     texts: Callable[[list[int]], list[str]] | None = None
 
     @property

@@ -1,7 +1,7 @@
 """A JSON document: an array of records, alone or at a path; or an object whose keys, which may repeat, hold one each.
 
-An array that is not large is read in one go. Any other document is read as a stream and written anew as one object a
-line; from there on it is JSON Lines.
+An array is read piece by piece. Any other document is read as a stream and written anew as one object a line; from
+there on it is JSON Lines.
 """
 
 from __future__ import annotations
@@ -10,12 +10,14 @@ import contextlib
 import dataclasses
 import re
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 from fermata.archive.duck import ident
 from fermata.errors import SourceError
 from fermata.garbage import uncollected
 from fermata.intake.readers import Job, Records, jsonlines
+from fermata.intake.readers.jsonarray import Piece, Unusual, cut
 from fermata.intake.readers.jsonlines import ways
 from fermata.intake.readers.rows import BATCH, as_line, from_batches
 
@@ -23,18 +25,13 @@ __all__ = ["open"]
 
 UNUSUAL = re.compile(r"\d[eE]|\d{15}|0\.0000|\\u")  # very large and small numbers, control characters within a list
 OTHERS = "what is no object"
-WHOLE = 64_000_000  # bytes of a file that may be in memory as a whole
-
-
-class _Unusual(Exception):
-    """A value that is written in more than one way: the engine decides."""
+WHOLE = 256_000_000  # bytes of a file whose wanted texts stay in memory
 
 
 def open(job: Job) -> Records:
     """Opens a document; `records` is the path of its array or object of records (`data.items`)."""
-    with uncollected(), contextlib.suppress(_Unusual):
-        if records := _at_once(job):
-            return _held(job, records)
+    with uncollected(), contextlib.suppress(Unusual):
+        return _in_pieces(job)
     copy = job.scratch / f"{job.tag}.jsonl"
     rows = 0
     with copy.open("wb") as out:
@@ -49,61 +46,70 @@ def open(job: Job) -> Records:
     return dataclasses.replace(found, text=copy)
 
 
-def _at_once(job: Job) -> list[Any]:
-    """The records of an array in a file that is not large, read in one go; none where that could change them."""
-    import orjson
-
-    if job.path.stat().st_size > WHOLE or not job.wanted or "line" in job.wanted:
-        return []
-    data = job.path.read_bytes()
-    if b"\\u0000" in data or _long_number(data):
-        return []
-    try:
-        found = orjson.loads(data)
-        for key in filter(None, (job.log.records or "").split(".")):
-            found = found[key]
-    except (ValueError, KeyError, TypeError):  # what is wrong is said by the way below
-        return []
-    return found if isinstance(found, list) else []
-
-
-def _held(job: Job, records: list[Any]) -> Records:
-    """Records of objects in memory, by way of the texts of the columns that are wanted."""
+def _in_pieces(job: Job) -> Records:
+    """The records of an array as a table of the texts of the columns that are wanted, and what is no object. Raises
+    Unusual where the engine has to decide what a value is.
+    """
     import pyarrow as pa
 
+    if not job.wanted or "line" in job.wanted or not job.path.stat().st_size:
+        raise Unusual
     names = list(dict.fromkeys(job.wanted))
+    pieces: list[Piece] = []
 
     def batches() -> Iterator[Any]:
-        for at in range(0, len(records), BATCH):
-            some = records[at : at + BATCH]
-            others = pa.nulls(len(some), pa.string())
-            if set(map(type, some)) != {dict}:
-                others = pa.array([None if type(r) is dict else "other" for r in some], pa.string())
-                some = [r if type(r) is dict else {} for r in some]
-            yield pa.table([*(_column(some, ways(n)) for n in names), others], names=[*names, OTHERS])
+        for piece, records in cut(job.path, (job.log.records or "").split(".")):
+            pieces.append(piece)
+            for at in range(0, len(records), BATCH):
+                yield _table(records[at : at + BATCH], names)
 
-    found = from_batches(job, [*names, OTHERS], batches())
-    columns = {n: sql for n, sql in found.columns.items() if n != OTHERS}
+    if job.path.stat().st_size > WHOLE:
+        found = from_batches(job, [*names, OTHERS], batches())
+    else:
+        table, view = pa.concat_tables(batches()), f"held_{job.tag}"
+        job.con.register(view, table)
+        found = Records(view, {n: ident(n) for n in names}, rows=len(table), held=view)
     refused = f"CASE WHEN {ident(OTHERS)} IS NOT NULL THEN 'is no JSON object' END"
-    return dataclasses.replace(
-        found,
-        columns=columns,
-        refused=refused,
-        texts=lambda numbers: [as_line(records[n - 1]).decode().rstrip() for n in numbers],
-    )
+    columns = {n: ident(n) for n in names}
+    return dataclasses.replace(found, columns=columns, refused=refused, texts=lambda n: _texts(job.path, pieces, n))
+
+
+def _table(records: list[Any], names: list[str]) -> Any:
+    """Some records as texts, and a mark at those that are no objects."""
+    import pyarrow as pa
+
+    others = pa.nulls(len(records), pa.string())
+    if set(map(type, records)) != {dict}:
+        others = pa.array([None if type(r) is dict else "other" for r in records], pa.string())
+        records = [r if type(r) is dict else {} for r in records]
+    return pa.table([*(_column(records, ways(n)) for n in names), others], names=[*names, OTHERS])
+
+
+def _texts(path: Path, pieces: list[Piece], numbers: list[int]) -> list[str]:
+    """The records of some numbers, a line of JSON each."""
+    found: dict[int, str] = {}
+    wanted = sorted(numbers)
+    for piece in pieces:
+        some = [n for n in wanted if piece.first <= n < piece.first + piece.count]
+        if some:
+            records = piece.read(path)
+            found |= {n: as_line(records[n - piece.first]).decode().rstrip() for n in some}
+    return [found[n] for n in numbers]
 
 
 def _column(records: list[dict[str, Any]], found: list[list[str | int]]) -> Any:
     """The text each record has at the first of the ways where it has any, as an Arrow array."""
     import pyarrow as pa
+    from pyarrow import compute
 
     if len(found) > 1 or len(found[0]) > 1 or not isinstance(key := found[0][0], str):
         return pa.array([next(filter(None, (_text(_at(r, w)) for w in found)), None) for r in records], pa.string())
     values = [r.get(key) for r in records]
-    kinds = set(map(type, values)) - {type(None)}
-    if kinds == {str}:
-        return pa.array([v or None for v in values] if "" in values else values, pa.string())
-    if kinds == {int}:
+    with contextlib.suppress(pa.ArrowTypeError):  # one is no text
+        texts = pa.array(values, pa.string())
+        empty = compute.equal(texts, "")
+        return compute.if_else(empty, None, texts) if compute.any(empty).as_py() else texts
+    if set(map(type, values)) <= {int, type(None)}:
         with contextlib.suppress(OverflowError):
             return pa.array(values, pa.int64()).cast(pa.string())
     return pa.array(map(_text, values), pa.string())
@@ -119,7 +125,7 @@ def _at(value: Any, way: list[str | int]) -> Any:
 
 
 def _text(value: Any) -> str | None:
-    """A value as text: what is no text as JSON writes it. Raises _Unusual where that can be done in two ways."""
+    """A value as text: what is no text as JSON writes it. Raises Unusual where that can be done in two ways."""
     if value is None or value == "":
         return None
     if isinstance(value, str):
@@ -128,24 +134,8 @@ def _text(value: Any) -> str | None:
         return str(value)
     text = as_line(value).decode().rstrip()
     if UNUSUAL.search(text):
-        raise _Unusual
+        raise Unusual
     return text
-
-
-def _long_number(text: bytes) -> bool:
-    """Whether nineteen digits stand side by side: a number that could have more than 64 bits."""
-    import numpy as np
-
-    found = np.frombuffer(text, dtype=np.uint8)
-    some = found[::4] - np.uint8(48) < 10  # nineteen digits lie on at least four of these places
-    for more in (1, 2):
-        some = some[:-more] & some[more:]
-    if not some.any():
-        return False
-    run = found - np.uint8(48) < 10  # a digit; then whether 2, 4, 8, 16, 19 begin here
-    for more in (1, 2, 4, 8, 3):
-        run = run[:-more] & run[more:]
-    return bool(run.any())
 
 
 def _records(job: Job) -> Iterator[Any]:
