@@ -153,7 +153,14 @@ def _length(value: int, kind: str, show: Show | None, how: Display) -> str:
         return _marked(shown, how)
     if not (show and show.unit) and (unit := unit_of(how, show)):
         return _marked(_as_asked(value, kind, 0, Show(unit), ",") or "", how)
-    return span((value + 500_000) // 1_000_000 * 1_000_000) if kind == "mean duration" else span(value)
+    whole = (value + 500_000) // 1_000_000 * 1_000_000 if kind == "mean duration" else value
+    return _marked(_with_thousands(span(whole), ","), how)
+
+
+def _with_thousands(text: str, comma: str) -> str:
+    """Hours and minutes with the thousands of hours marked: `3,391:00`."""
+    hours, _, rest = text.partition(":")
+    return f"{int(hours):{comma}}:{rest}" if len(hours.lstrip("-")) > 3 else text
 
 
 def unit_of(how: Display, show: Show | None = None) -> str:
@@ -198,7 +205,8 @@ def _as_asked(value: Any, kind: str, scale: int, show: Show, comma: str) -> str 
     decimals = show.decimals
     if kind in ("duration", "mean duration"):
         if show.unit == "h:mm":
-            return span((abs(value) + 30_000_000) // 60_000_000 * 60_000_000 * (1 if value >= 0 else -1))[:-3]
+            rounded = (abs(value) + 30_000_000) // 60_000_000 * 60_000_000 * (1 if value >= 0 else -1)
+            return _with_thousands(span(rounded)[:-3], comma)
         if show.unit not in SPENT:
             return None
         per, usual = SPENT[show.unit]

@@ -154,7 +154,7 @@ class Attention(Request):
 class Coverage(Request):
     """What each log holds."""
 
-    executor: ClassVar[str] = "fermata.reports.execute.attention:covered"
+    executor: ClassVar[str] = "fermata.reports.execute.coverage:covered"
     shows: ClassVar[str] = "whole logs"
 
 
@@ -162,7 +162,7 @@ class Coverage(Request):
 class Limits(Request):
     """What no answer can show."""
 
-    executor: ClassVar[str] = "fermata.reports.execute.attention:cannot"
+    executor: ClassVar[str] = "fermata.reports.execute.coverage:cannot"
     shows: ClassVar[str] = "whole logs"
 
 
@@ -180,7 +180,7 @@ class Unresolved(Request):
     """Names in no register."""
 
     stretch: Stretch
-    executor: ClassVar[str] = "fermata.reports.execute.attention:unresolved"
+    executor: ClassVar[str] = "fermata.reports.execute.coverage:unresolved"
     shows: ClassVar[str] = "whole logs"
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import dataclasses
 import functools
 import hashlib
 import io
@@ -62,6 +63,7 @@ class Section:
     points: list[Point] | None = None
     barred: int = -1
     aside: bool = False  # the table is folded, since the chart shows it
+    beside: bool = False  # the chart stands beside its table
     share: int = 1  # by how many its row is shared
 
 
@@ -75,6 +77,7 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> Non
     style, script = _asset("page.css"), _asset("page.js")
     context = item.context
     sections = list(_sections(item, how, progress))
+    _led(sections)
     page = {
         "title": clean(item.title if isinstance(item, Page | Records) else context.title),
         "lines": [f"{context.period}, {context.zone}"] if isinstance(item, Page) else sections[0].lines,
@@ -162,12 +165,22 @@ def _sections(item: Answer, how: Display, progress: Progress) -> Iterator[Sectio
         made = _section(number, part.title, part.item, how, progress)
         made.verdict = verdict
         made.share = shares[number - 1] if shares else 1
+        if made.charts and made.share == 1 and len(made.heads) <= NARROW + 1:
+            made.beside, made.aside = True, False
         made.lines = [line for line in made.lines if not line.startswith(item.context.period)]
         if not item.breaks:
             made.notes = [n for n in made.notes if n not in said]
             made.folded = [n for n in made.folded if n not in said]
             said.update(made.notes, made.folded)
         yield made
+
+
+def _led(sections: list[Section]) -> None:
+    """Each point leads to the part that shows the report behind it."""
+    places = {s.title: s.number for s in sections if not s.points}
+    for section in sections:
+        if section.points:
+            section.points = [dataclasses.replace(p, part=places.get(p.report, 0)) for p in section.points]
 
 
 def _section(number: int, title: str | None, item: RunResult | Records, how: Display, progress: Progress) -> Section:
@@ -192,7 +205,7 @@ def _section(number: int, title: str | None, item: RunResult | Records, how: Dis
     _tabled(made, item, grid, barred=title is not None)
     if tiled:
         made.tiles = tiles(item, grid)
-    elif made.barred < 0 or title is None or item.report.chart:
+    elif made.barred < 0 or title is None or item.report.charted[0] not in ("", "ranked"):
         made.charts = _charts(item, how)
         made.aside = title is not None and made.charts is not None and len(grid.heads) > NARROW
     progress(len(grid))

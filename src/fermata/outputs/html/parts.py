@@ -41,11 +41,16 @@ class Tile:
 
 @dataclass
 class Point:
-    """What needs attention: a sentence, what kind it is, and whether somebody should act on it."""
+    """What needs attention: a sentence, what it rests on, what kind it is, whether somebody should act on it, the title
+    of the report behind it, and the number of the part of the page that shows it (0: none does).
+    """
 
     words: str
+    evidence: str
     what: str
     act: bool
+    report: str
+    part: int = 0
 
 
 def tiles(item: RunResult, grid: Grid) -> list[Tile]:
@@ -122,9 +127,8 @@ def points(item: RunResult | Records) -> list[Point] | None:
     if not isinstance(item, Records) or [c.name for c in item.columns[:4]] != POINTS:
         return None
     found = []
-    for what, log, count, words, *_ in item.rows:
-        told = f"{log}: {f'{count:,} ' if count is not None else ''}{words.removeprefix('LIMIT ')}"
-        found.append(Point(clean(told), clean(what), what in ACT))
+    for what, _, _, words, evidence, report, *_ in item.rows:
+        found.append(Point(clean(words), clean(evidence or ""), clean(what), what in ACT, clean(report or "")))
     return found
 
 
@@ -135,7 +139,9 @@ def bars(item: RunResult, grid: Grid) -> tuple[int, list[float]] | None:
     body = item.table.body
     if not item.plan.by or item.plan.by[-1].calendar or not 1 < len(body) <= BAR_ROWS or item.plan.across:
         return None
-    for c, place in enumerate(grid.places):
+    asked = item.report.charted[1]
+    first = [n for n, head in enumerate(grid.heads) if head.label == asked]
+    for c, place in [(n, grid.places[n]) for n in dict.fromkeys([*first, *range(len(grid.places))])]:
         measure = place - grid.depth
         if c < grid.depth or not 0 <= measure < len(item.table.measures):
             continue

@@ -1,310 +1,301 @@
-"""What a reader should look at before the figures: unfinished, stale, changed, unusual, over a limit; and what no log
-can tell.
-"""
+"""What a reader should look at before the figures: limits crossed, what is unusual, missing, changed, unfinished."""
 
 from __future__ import annotations
 
-import dataclasses
+from collections import Counter
 from collections.abc import Iterator
-from datetime import UTC, datetime, timedelta
-from typing import Any
+from dataclasses import astuple, dataclass, replace
+from datetime import UTC, date, datetime, timedelta
+from functools import cached_property
+
+from dateutil.relativedelta import relativedelta
 
 from fermata.analysis.cells import value
 from fermata.analysis.combine import gather
 from fermata.analysis.derive import Pairing
 from fermata.analysis.identify import opened
 from fermata.errors import RequestError
-from fermata.kinds import KINDS
 from fermata.notes import Note, failed
-from fermata.reports.compile.filter_values import narrowable, narrowed_to
 from fermata.reports.compile.resolve import resolve
 from fermata.reports.compile.workplace import Workplace
 from fermata.reports.definition.report import Report
-from fermata.reports.execute import survey as surveys
 from fermata.reports.execute.answer import answer
 from fermata.reports.execute.gaps import gaps
-from fermata.reports.execute.register_list import context
-from fermata.reports.execute.unresolved import unresolved as names_unresolved
+from fermata.reports.execute.register_list import of_period
 from fermata.reports.execute.unusual import unusual
-from fermata.reports.requests import Attention, Coverage, Limits, Unresolved
-from fermata.reports.result import ColumnDef, Context, Records
+from fermata.reports.requests import Attention
+from fermata.reports.result import ColumnDef, Records
 from fermata.timeline import Stretch
 from fermata.timeline.words import span, stamp
+from fermata.timeline.zones import day_start
 
-__all__ = ["attention", "cannot", "covered", "unresolved"]
+__all__ = ["attention"]
 
 QUIET = timedelta(days=1)
-WATCHED = {  # kind of log -> what of it is held against everybody's own usual
-    "door access": ("refused",),
-    "logins": ("failed",),
+WATCHED = {  # kind of log -> what of it is held against everybody's own usual, in words, and the report that shows it
+    "door access": ("refused", "refused entries", "refused-by-person"),
+    "logins": ("failed", "failed logins", "failed-logins"),
 }
-RANKS = ("Limit", "Unusual", "Wrong file", "No data", "Changed", "Unfinished", "Rejected", "Gap")  # by consequence
-Point = tuple[str, str, int | None, str, str]
+COVERAGE = "what-logs-cover"
+RANKS = ("Limit", "Unusual", "Wrong file", "No data", "Changed", "Unfinished", "Rejected", "Gap", "Usual")
+BEFORE = 3  # periods that tell what is usual
+MORE = 1.25  # times the most of them: as far as a figure is still usual
 
 
-def _head(report: Report, stretch: Stretch, now: datetime, title: str) -> Context:
-    head = context(stretch.calendar.zone_name, now, report.title or title, stretch.words)
-    return dataclasses.replace(head, period_exact=stretch.exact, period_text=stretch.text)
+@dataclass(frozen=True)
+class Point:
+    """One thing to look at: a sentence, what it rests on, the report behind it and the command that shows it."""
+
+    what: str
+    log: str
+    count: int | None
+    words: str
+    evidence: str | None
+    report: str | None
+    look: str | None
+
+
+COLUMNS = (
+    ColumnDef("what", "What"), ColumnDef("log", "Where"), ColumnDef("count", "Count", "number"),
+    ColumnDef("words", "In words"), ColumnDef("evidence", "Evidence"), ColumnDef("report", "Report"),
+    ColumnDef("look", "To look at it", "command"),
+)  # fmt: skip
+LOOKED_FOR = (
+    "looked for: limits of saved reports, people's own unusual days, logs that went quiet, changes, spans without an "
+    "end, rejected records, gaps; what is no more than in the periods before is said once, as usual"
+)
 
 
 def attention(request: Attention, place: Workplace) -> Records:
-    """What needs a look in the report's period, log by log: what, how many, in words, and the command that shows it."""
-    report, now, stretch = request.report, request.now, request.stretch
-    points: list[Point] = []
-    for log in place.schemas:
-        points += _unfinished(log, place, now, stretch)
-    for log in place.logs:
-        points += [
-            *_stale(log, place, now, stretch),
-            *_rejected(log, place),
-            *_changed(log, place, now, stretch),
-            *_unusual(log, place, now, stretch),
-        ]
-    points += _over_limits(place, now, stretch)
-    points.sort(key=lambda p: (RANKS.index(p[0]), -(p[2] or 0), p[1]))
-    rows = tuple(points)
-    head = _head(report, stretch, now, "What needs attention")
-    columns: tuple[ColumnDef, ...] = (
-        ColumnDef("what", "What"), ColumnDef("log", "Where"), ColumnDef("count", "Count", "number"),
-        ColumnDef("words", "In words"), ColumnDef("look", "To look at it", "command"),
-    )  # fmt: skip
-    notes = [
-        Note(
-            "looked for: unfinished spans, logs that went quiet, gaps, rejects, changes, one's own unusual "
-            "days, limits "
-            "of saved reports",
-            "scope",
-        )
-    ]
-    if not points:
+    """What needs a look in the report's period: what, how many, in words, and the report and command that show it."""
+    found = [_titled(p, place) for p in _Look(place, request.now, request.stretch).points()]
+    found.sort(key=lambda p: (RANKS.index(p.what), -(p.count or 0), p.log))
+    head = of_period(request.report, request.stretch, request.now, "What needs attention")
+    notes = [Note(LOOKED_FOR, "scope")]
+    if not found:
         notes.insert(0, Note("nothing needs attention", "count"))
-    return Records(head.title, head, columns, rows, len(rows), notes=tuple(notes), second=("look",))
+    rows = tuple(astuple(p) for p in found)
+    return Records(head.title, head, COLUMNS, rows, len(rows), notes=tuple(notes), second=("evidence", "look"))
+
+
+def _titled(point: Point, place: Workplace) -> Point:
+    """The point with the title of its report, as readers know it."""
+    if not point.report:
+        return point
+    return replace(point, report=place.definition(point.report).title or point.report)
 
 
 def _of(n: int, one: str) -> str:
-    """The word for one thing or for several."""
-    return one if n == 1 else f"{one}s"
+    """A number with the word for one thing or for several."""
+    return f"{n:,} {one if n == 1 else f'{one}s'}"
 
 
-def _count(report: Report, place: Workplace, now: datetime) -> int:
-    plan = resolve(report, place, now)
-    return value(plan, plan.columns[0], gather(plan, place.source(plan))[()].get(()), None) or 0
+class _Look:
+    """A look at all logs for a period, and at the periods before it."""
+
+    def __init__(self, place: Workplace, now: datetime, stretch: Stretch) -> None:
+        self.place, self.now, self.stretch = place, now, stretch
+        self.usual: list[str] = []
+
+    def points(self) -> Iterator[Point]:
+        """Everything found; what is usual in one point."""
+        for log in self.place.schemas:
+            yield from self._unfinished(log)
+        for log in self.place.logs:
+            yield from self._quiet(log)
+            yield from self._gaps(log)
+            yield from self._changed(log)
+            yield from self._unusual(log)
+        yield from self._rejected()
+        yield from self._limits()
+        if self.usual:
+            told = "; ".join(self.usual)
+            yield Point("Usual", "all logs", len(self.usual), "As in the periods before", told, None, None)
+
+    @cached_property
+    def windows(self) -> list[tuple[date, date]]:
+        """The period as days [first, last), and those before it: as many months or days; only it where it is not made
+        of days.
+        """
+        if not self.stretch.days:
+            return []
+        first, last = self.stretch.days
+        months = 12 * (last.year - first.year) + last.month - first.month
+        whole = first.day == last.day == 1
+        step = relativedelta(months=months) if whole else relativedelta(days=(last - first).days)
+        found = [(first - n * step, last - n * step) for n in range(BEFORE + 1)]
+        return [(a, b if n else last) for n, (a, b) in enumerate(found)]
+
+    def _stretched(self) -> str:
+        """The period, with those before it where there are any."""
+        if self.windows:
+            return f"{self.windows[-1][0]}/{self.windows[0][1] - timedelta(days=1)}"
+        return self._exact()
+
+    def _exact(self) -> str:
+        """The period by its two instants."""
+        start, end = (t.astimezone(UTC).replace(tzinfo=None) for t in (self.stretch.start, self.stretch.end))
+        return f"{start.isoformat()}Z/{end.isoformat()}Z"
+
+    def _per_period(self, log: str, **asked: object) -> list[int]:
+        """How many events there are in the period and in each before it."""
+        report = Report.of(log=log, by=["day"] if self.windows else [], totals=False, period=self._stretched(), **asked)
+        plan = resolve(report, self.place, self.now)
+        found = gather(plan, self.place.source(plan))[plan.by]
+        if not self.windows:
+            return [sum(value(plan, plan.columns[0], cells, None) or 0 for cells in found.values())]
+        first = self.windows[-1][0]
+        days = {first + timedelta(days=k[0]): value(plan, plan.columns[0], v, None) or 0 for k, v in found.items()}
+        return self._summed(Counter(days))
+
+    def _summed(self, days: Counter[date]) -> list[int]:
+        return [sum(n for day, n in days.items() if a <= day < b) for a, b in self.windows]
+
+    def _told(self, point: Point, counts: list[int]) -> Iterator[Point]:
+        """The point, unless there are no more than in the periods before that the log covers: then it is usual."""
+        extent = self.place.extent(point.log)
+        zone = self.stretch.calendar.zone
+        since = extent[0] - QUIET if extent else self.now
+        known = [n for n, (a, _) in zip(counts, self.windows, strict=False) if day_start(a, zone) >= since]
+        before = known[1:]
+        if len(before) > 1 and max(before) and counts[0] <= MORE * max(before):
+            self.usual.append(f"{point.words} ({min(before):,} to {max(before):,} before)")
+        elif counts[0]:
+            yield point
+
+    def _unfinished(self, log: str) -> Iterator[Point]:
+        """Openings without a closing, and spans without a finish."""
+        schema = self.place.schemas[log]
+        if self.place.extent(log) is None:
+            return
+        asked: dict[str, tuple[dict[str, list[str]], str, str]] = {}
+        if isinstance(schema.derivation, Pairing):
+            for state, said in (("unfinished", "have no end"), ("no opening", "have an end and no beginning")):
+                asked[f"pairing='{state}'"] = ({"pairing": [state]}, said, "")
+        elif schema.spans and schema.derivation is None:
+            asked["finish="] = ({"finish": [""]}, "have no finish", "they are counted, and in no total of time")
+        for told, (only, said, evidence) in asked.items():
+            counts = self._per_period(log, only=only)
+            look = f"fermata events {log} --only {told} --period '{self.stretch.text}'"
+            words = f"{counts[0]:,} in {log} {said if counts[0] != 1 else said.replace('have', 'has')}"
+            yield from self._told(Point("Unfinished", log, counts[0], words, evidence or None, None, look), counts)
+
+    def _quiet(self, log: str) -> Iterator[Point]:
+        """A log whose last record lies longer ago than it was ever silent."""
+        extent, look = self.place.extent(log), f"fermata import {log}"
+        if extent is None:
+            yield Point("No data", log, None, f"{log} holds nothing yet", None, COVERAGE, look)
+            return
+        quiet = self.now - extent[1]
+        if quiet > QUIET and self.stretch.end > extent[1] and quiet > (longest := self._longest(log)):
+            words = f"{log} has had no record since {stamp(extent[1], self.stretch.calendar.zone)[:16]}"
+            evidence = f"never before silent for more than {_length(longest)}"
+            yield Point("No data", log, None, words, evidence, COVERAGE, look)
+
+    def _gaps(self, log: str) -> Iterator[Point]:
+        zone = self.stretch.calendar.zone
+        silent = gaps(log, self.place) or ()
+        found = [g for g in silent if g.start < self.stretch.end and g.end > self.stretch.start]
+        if found:
+            most = max(found, key=lambda g: g.length)
+            words = f"{log} has {_of(len(found), 'gap')}"
+            evidence = f"the longest from {stamp(most.start, zone)[:16]}, {_length(most.length)}"
+            look = f"fermata survey {log} --part gaps"
+            point = Point("Gap", log, len(found), words, evidence, COVERAGE, look)
+            edges = [[day_start(d, zone) for d in w] for w in self.windows]
+            counts = [sum(g.start < end and g.end > start for g in silent) for start, end in edges]
+            yield from self._told(point, counts or [len(found)])
+
+    def _longest(self, log: str) -> timedelta:
+        """The longest time between two starts of a log."""
+        import ibis
+
+        plan = resolve(Report(log=log), self.place, self.place.until(log))
+        engine, table = opened(plan.strands[0], self.place.source(plan))
+        following = table.start_utc.lead().over(ibis.window(order_by=table.start_utc))
+        apart = table.select(us=following.delta(table.start_utc, unit="microsecond"))
+        return timedelta(microseconds=engine.run(apart.aggregate(us=apart.us.max())).column(0)[0].as_py() or 0)
+
+    def _rejected(self) -> Iterator[Point]:
+        found: Counter[str] = Counter()
+        for log in self.place.logs:
+            state = self.place.counted(log)
+            found[log] = sum(f.rejected for f in state.files.values() if str(f.import_no) not in state.corrected)
+        each = [(log, n) for log, n in found.most_common() if n]
+        if each:
+            evidence, look = ", ".join(f"{log} {n:,}" for log, n in each), f"fermata survey {each[0][0]} --part rejects"
+            words = f"{_of(found.total(), 'record')} could not be read"
+            where = each[0][0] if len(each) == 1 else f"{len(each)} logs"
+            yield Point("Rejected", where, found.total(), words, evidence, COVERAGE, look)
+
+    def _changed(self, log: str) -> Iterator[Point]:
+        """Administrators' changes of the period, and versions of entries that were replaced or deleted."""
+        if self.place.schemas[log].kind == "changes" and self.place.extent(log):
+            counts, name = self._per_period(log), "change-trail"
+            words = f"{_of(counts[0], 'change')} by administrators"
+        elif self.place.logs[log].key:
+            old, _ = self.place.versions(log)
+            zone, name = self.stretch.calendar.zone, "edited-entries"
+            days = Counter(v["start_utc"].replace(tzinfo=UTC).astimezone(zone).date() for v in old)
+            within = [v for v in old if self.stretch.start <= v["start_utc"].replace(tzinfo=UTC) < self.stretch.end]
+            counts = self._summed(days) or [len(within)]
+            words = f"{counts[0]:,} in {log} replaced or deleted afterwards"
+        else:
+            return
+        look = f"fermata report {name} --period '{self.stretch.text}'"
+        yield from self._told(Point("Changed", log, counts[0], words, None, name, look), counts)
+
+    def _unusual(self, log: str) -> Iterator[Point]:
+        """People with far more of what is watched than they ever usually have in a day."""
+        schema = self.place.schemas[log]
+        if schema.kind not in WATCHED or self.place.extent(log) is None:
+            return
+        if not {"user", "action"} <= schema.by_name.keys():
+            return
+        action, things, name = WATCHED[schema.kind]
+        watched = Report.of(log=log, period=self._exact(), only={"action": [action]})
+        found = unusual(watched, self.stretch, self.place, self.now).rows
+        if found:
+            who, day, most, *_ = max(found, key=lambda r: r[2])
+            words = f"{most:,} {things} by {who} on {day}, far more than this person's usual"
+            evidence = f"{_of(len(found), 'such day')} in all" if len(found) > 1 else None
+            look = f"fermata people unusual {log} --only action={action} --period '{self.stretch.text}'"
+            yield Point("Unusual", log, len(found), words, evidence, name, look)
+
+    def _limits(self) -> Iterator[Point]:
+        """Rows of the workspace's own reports that cross a limit the report declares, and equalities that fail."""
+        for name in self.place.own_reports():
+            try:
+                report = self.place.definition(name)
+            except RequestError as e:
+                why = str(e).splitlines()[0]
+                yield Point("Wrong file", name, None, f"{name} cannot be read", why, None, "fermata archive check")
+                continue
+            other = report.parts or report.ask or report.listing or report.register_name
+            if other or not (report.warn or report.checks):
+                continue
+            try:
+                found = answer(report, self.place, self.now)
+            except RequestError:
+                continue  # the report says so itself when it is asked for
+            for note in failed(found.notes):
+                words, evidence = _halved(note.removeprefix("LIMIT "))
+                words = f"{report.title or name}: {words}"
+                yield Point("Limit", name, None, words, evidence, name, f"fermata report {name}")
 
 
-def _period(stretch: Stretch) -> str:
-    start, end = (t.astimezone(UTC).replace(tzinfo=None).isoformat() for t in (stretch.start, stretch.end))
-    return f"{start}Z/{end}Z"
+def _halved(note: str) -> tuple[str, str | None]:
+    """A note about a limit as what is so, and where.
 
-
-def _unfinished(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
-    """Openings without a closing, and spans without a finish."""
-    schema = place.schemas[log]
-    if place.extent(log) is None:
-        return
-    period = _period(stretch)
-    if isinstance(schema.derivation, Pairing):
-        for which, said in (("unfinished", "without a closing"), ("no opening", "that only closed")):
-            if n := _count(Report.of(log=log, period=period, only={"pairing": which}), place, now):
-                yield (
-                    "Unfinished",
-                    log,
-                    n,
-                    said,
-                    f"fermata events {log} --only pairing='{which}' --period '{stretch.text}'",
-                )
-    elif schema.spans and schema.derivation is None:
-        plan = resolve(
-            Report(log=log, period=period, columns=Report.of(log=log, columns=["count"]).columns), place, now
-        )
-        engine, table = opened(plan.strands[0], place.source(plan))
-        start, end = (t.astimezone(UTC).replace(tzinfo=None) for t in (stretch.start, stretch.end))
-        here = table.filter((table.start_utc >= start) & (table.start_utc < end) & table.finish_utc.isnull())
-        if n := engine.run(here.aggregate(n=here.count())).column(0)[0].as_py():
-            yield (
-                "Unfinished",
-                log,
-                n,
-                "without a finish, in no total of time",
-                f"fermata events {log} --only finish= --period '{stretch.text}'",
-            )
-
-
-def _stale(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
-    """A log whose last record lies longer ago than it was ever silent, and gaps in the period."""
-    extent = place.extent(log)
-    if extent is None:
-        yield "No data", log, None, "holds nothing yet", f"fermata import {log}"
-        return
-    quiet = now - extent[1]
-    if quiet > QUIET and stretch.end > extent[1] and quiet > (longest := _longest(log, place)):
-        tz = stretch.calendar.zone
-        said = (
-            f"last record {stamp(extent[1], tz)[:16]}, never before silent for more than "
-            f"{span(longest // timedelta(seconds=1) * 1_000_000)}"
-        )
-        yield "No data", log, None, said, f"fermata import {log}"
-    found = [g for g in gaps(log, place) or () if g.start < stretch.end and g.end > stretch.start]
-    if found:
-        most = max(found, key=lambda g: g.length)
-        said = (
-            f"{_of(len(found), 'gap')}, the longest from {stamp(most.start, stretch.calendar.zone)[:16]}, "
-            f"{span(most.length // timedelta(seconds=1) * 1_000_000)}"
-        )
-        yield "Gap", log, len(found), said, f"fermata survey {log} --part gaps"
-
-
-def _longest(log: str, place: Workplace) -> timedelta:
-    """The longest time between two starts of a log."""
-    import ibis
-
-    plan = resolve(Report(log=log), place, place.until(log))
-    engine, table = opened(plan.strands[0], place.source(plan))
-    following = table.start_utc.lead().over(ibis.window(order_by=table.start_utc))
-    apart = table.select(us=following.delta(table.start_utc, unit="microsecond"))
-    return timedelta(microseconds=engine.run(apart.aggregate(us=apart.us.max())).column(0)[0].as_py() or 0)
-
-
-def _rejected(log: str, place: Workplace) -> Iterator[Point]:
-    state = place.counted(log)
-    if n := sum(f.rejected for f in state.files.values() if str(f.import_no) not in state.corrected):
-        yield (
-            "Rejected",
-            log,
-            n,
-            f"{_of(n, 'record')} could not be read as mapped",
-            f"fermata survey {log} --part rejects",
-        )
-
-
-def _changed(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
-    """Administrators' changes of the period, and versions of entries that were replaced or deleted."""
-    schema = place.schemas[log]
-    if schema.kind == "changes" and place.extent(log):
-        if n := _count(Report(log=log, period=_period(stretch)), place, now):
-            yield (
-                "Changed",
-                log,
-                n,
-                "changes made by administrators",
-                f"fermata report change-trail --period '{stretch.text}'",
-            )
-    elif place.logs[log].key:
-        old, _ = place.versions(log)
-        here = [v for v in old if stretch.start <= v["start_utc"].replace(tzinfo=UTC) < stretch.end]
-        if here:
-            yield (
-                "Changed",
-                log,
-                len(here),
-                "replaced or deleted afterwards",
-                f"fermata report edited-entries --period '{stretch.text}'",
-            )
-
-
-def _unusual(log: str, place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
-    """People with far more of what is watched than they ever usually have in a day."""
-    schema = place.schemas[log]
-    actions = WATCHED.get(schema.kind)
-    if not actions or place.extent(log) is None or not {"user", "action"} <= schema.by_name.keys():
-        return
-    watched = Report.of(log=log, period=_period(stretch), only={"action": list(actions)})
-    found = unusual(watched, stretch, place, now)
-    if found.rows:
-        worst = max(found.rows, key=lambda r: r[2])
-        days = f"{_of(len(found.rows), 'day')} with far more {'/'.join(actions)} than one's own usual"
-        words = f"{days}; the most: {worst[0]}, {worst[1]}: {worst[2]}"
-        yield (
-            "Unusual",
-            log,
-            len(found.rows),
-            words,
-            f"fermata people unusual {log} --only action={','.join(actions)} --period '{stretch.text}'",
-        )
-
-
-def _over_limits(place: Workplace, now: datetime, stretch: Stretch) -> Iterator[Point]:
-    """Rows of the workspace's own reports that cross a limit the report declares, and equalities that do not hold."""
-    for name in place.own_reports():
-        try:
-            report = place.definition(name)
-        except RequestError as e:
-            yield "Wrong file", name, None, str(e).splitlines()[0], "fermata archive check"
-            continue
-        if not (report.warn or report.checks) or report.parts or report.ask or report.listing or report.register_name:
-            continue
-        try:
-            found = answer(report, place, now)
-        except RequestError:
-            continue  # the report says so itself when it is asked for
-        for note in failed(found.notes):
-            yield "Limit", name, None, note, f"fermata report {name}"
-
-
-def covered(request: Coverage, place: Workplace) -> Records:
-    """What each log holds: events, first and last record, gaps, rejects, files under an older mapping."""
-    title = request.report.title or "What the logs cover"
-    head = context(place.calendar.zone_name, request.now, title, "all they hold")
-    return surveys.each(place, head)
-
-
-def cannot(request: Limits, place: Workplace) -> Records:
-    """What no answer can show: what sources of a kind do not write, words of the kind that never occurred, fields that
-    are missing.
+    >>> _halved("Spent > 90 %: in 1 of 6 rows: Winter gala (105.8 %)")
+    ('Spent > 90 % in 1 of 6 rows', 'Winter gala (105.8 %)')
     """
-    report, now = request.report, request.now
-    columns: tuple[ColumnDef, ...] = (
-        ColumnDef("log", "Log"), ColumnDef("kind", "Kind"), ColumnDef("never", "Not in any record"),
-        ColumnDef("usually", "Such sources usually do not write"),
-    )  # fmt: skip
-    rows: list[tuple[Any, ...]] = []
-    for log in place.logs:
-        schema = place.schemas[log]
-        kind = KINDS.get(schema.kind)
-        if kind is None or place.extent(log) is None:
-            rows.append(
-                (
-                    log,
-                    schema.kind or None,
-                    "no events" if kind else None,
-                    "no kind is declared: nothing is known" if not kind else kind.cannot,
-                )
-            )
-            continue
-        missing = [f"no {f}" for f in kind.fields if f not in schema.by_name and not (f == "duration" and schema.spans)]
-        plan = (
-            resolve(Report.of(log=log, by=("action",), totals=False), place, now)
-            if "action" in schema.by_name
-            else None
-        )
-        seen = {k[0] for k in gather(plan, place.source(plan))[plan.by]} if plan else set()
-        never = [f"action {a}" for a in kind.actions if a not in seen]
-        rows.append((log, schema.kind, ", ".join([*missing, *never]) or "nothing is missing", kind.cannot or None))
-    head = context(
-        place.calendar.zone_name, now, report.title or "What cannot appear in an answer", "all the logs hold"
-    )
-    notes = [
-        Note("who is recorded only in totals, or not at all, is in no report: an absence here is no proof", "scope")
-    ]
-    return Records(head.title, head, columns, tuple(rows), len(rows), notes=tuple(notes))
+    words, _, rest = note.partition(": ")
+    if rest.startswith("in "):
+        rows, _, rest = rest.partition(": ")
+        words = f"{words} {rows}"
+    return words, rest or None
 
 
-def unresolved(request: Unresolved, place: Workplace) -> Records:
-    """The names in the logs that are in no register, in the report's period: how many events and how much time they
-    carry.
-    """
-    report, now, stretch = request.report, request.now, request.stretch
-    columns: list[ColumnDef] = [ColumnDef("log", "Log")]
-    rows: list[tuple[Any, ...]] = []
-    stored = [
-        n for n in ([report.log] if report.log else place.logs) if place.extent(n) and not place.schemas[n].derivation
-    ]
-    logs, notes = narrowable(report, place, now, stored)
-    for log in logs:
-        plan = resolve(narrowed_to(report, log), place, now, listed=())
-        more, found = names_unresolved(plan, place.source(plan))
-        columns = [columns[0], *more]
-        rows += [(log, *row) for row in found]
-    head = _head(report, stretch, now, "Names not in any register")
-    if report.selection.conditions:
-        head = dataclasses.replace(head, filters=str(report.selection))
-    return Records(head.title, head, tuple(columns), tuple(rows), len(rows), notes=tuple(notes))
+def _length(length: timedelta) -> str:
+    return span(length // timedelta(seconds=1) * 1_000_000)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
@@ -18,6 +18,7 @@ from fermata.reports.compile.workplace import Workplace
 from fermata.reports.definition.report import Report
 from fermata.reports.requests import RegisterList
 from fermata.reports.result import ColumnDef, Context, Records
+from fermata.timeline import Stretch
 from fermata.timeline.words import of_days
 from fermata.timeline.zones import day_start, zone
 
@@ -32,6 +33,12 @@ def context(zone_name: str, now: datetime, title: str, words: str, filters: str 
         title=title, period=words, period_exact=words, period_text=words, zone=zone_name, filters=filters, fresh=(),
         made_at=now, version=__version__, plan="",
     )  # fmt: skip
+
+
+def of_period(report: Report, stretch: Stretch, now: datetime, title: str) -> Context:
+    """What stands above a listing of whole logs in a period; `title` unless the report has one."""
+    head = context(stretch.calendar.zone_name, now, report.title or title, stretch.words)
+    return replace(head, period_exact=stretch.exact, period_text=stretch.text)
 
 
 @dataclass(frozen=True)
