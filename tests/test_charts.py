@@ -116,6 +116,21 @@ def test_nothing_untrue_is_drawn(hall: Workspace, asked: dict[str, Any], said: s
         drawn(hall, kind, column, **CALLS, by="device", **asked)
 
 
+def test_many_series_have_a_small_chart_each(hall: Workspace) -> None:
+    """All on one scale, so that they can be compared, each with the figures of the table."""
+    asked = {"log": "doors", "by": ["week", "device"], "columns": ["count"], "period": "2026-01-05/2026-03-29"}
+    answer = hall.run(Report.of(**asked)).answer
+    found = drawing.of(answer)
+    assert found.kind == "panels"
+    with charts.settings():
+        small = charts.draw(found).axes[0].child_axes
+    assert [axes.get_title(loc="left") for axes in small] == list(found.series)
+    assert len({axes.get_ylim() for axes in small}) == 1
+    for axes, line in zip(small, found.figures, strict=True):
+        assert [bar.get_height() for bar in axes.containers[0]] == [v or 0 for v in line]
+    assert sum(sum(v or 0 for v in line) for line in found.figures) == next(r.cells[0] for r in answer.table.rows if not r.level)
+
+
 def test_gaps_are_gaps_and_zero_is_zero(make: Maker) -> None:
     """Time the log does not cover has no figure; a day without events has 0; a line breaks at the former."""
     house = make(plain(), doors="When,Who,Door\n2026-03-02 10:00:00,a,x\n2026-03-04 10:00:00,a,x\n")

@@ -33,6 +33,7 @@ from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import RequestError
 from fermata.outputs.workbook import Book
 from fermata.reports.definition.report import Report
+from fermata.reports.execute.attention import RANKS
 from fermata.reports.execute.drill_down import behind
 from fermata.reports.result import RunResult
 from tests.conftest import NOW, ROOT, Maker, fermata, plain
@@ -566,6 +567,27 @@ def test_a_page_of_parts(hall: Workspace, tmp_path: Path) -> None:
     book = openpyxl.load_workbook(page.save(tmp_path / "p.xlsx"))
     assert book.sheetnames[-1] == "About"
     assert len(book.sheetnames) > len(marks)
+
+
+def test_what_needs_attention_leads_to_its_part(hall: Workspace, tmp_path: Path) -> None:
+    """Sentences by consequence with what they rest on; a part of the page that shows the report behind one is a link to
+    it; what is no more than before is said once, with true counts.
+    """
+    parts = [{"title": "Look", "ask": "attention"}, {"report": "print-credit"}]
+    page = hall.run(Report.of(title="Look", period="2026-03", parts=parts))
+    (points,) = html.parse(page.save(tmp_path / "p.html")).findall(".//ul[@class='points']")
+    links = [a.get("href") for a in points.iterfind(".//a")]
+    assert links == ["#s2"]
+    rows = hall.report("needs-attention", period="2026-03").to_dicts()
+    ranks = [RANKS.index(r["what"]) for r in rows]
+    assert ranks == sorted(ranks)
+    assert [r["what"] for r in rows].count("Usual") == 1
+    told = rows[-1]["evidence"]
+    open_ones = hall.log("visits").only(pairing="unfinished").measure("count")
+    counts = [open_ones.during(m).figure() for m in ("2026-03", "2026-02", "2026-01", "2025-12")]
+    assert f"{counts[0]} in visits have no end ({min(counts[1:])} to {max(counts[1:])} before)" in told
+    first = hall.report("needs-attention", period="2025-10").to_dicts()
+    assert "Usual" not in [r["what"] for r in first]  # there is nothing before
 
 
 def test_measures_below_each_other(result: Result, entries: Workspace, tmp_path: Path) -> None:

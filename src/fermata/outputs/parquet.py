@@ -88,6 +88,7 @@ def _type(head: Head, zone_name: str) -> Any:
         "mean duration": pa.duration("us"),
         "time": pa.timestamp("us", tz=zone_name),
         "text": pa.string(),
+        "command": pa.string(),
         "link": pa.string(),
         "flag": pa.bool_(),
         "tags": pa.list_(pa.string()),
@@ -95,7 +96,8 @@ def _type(head: Head, zone_name: str) -> Any:
         "mean": pa.float64(),
         "decimal": pa.decimal128(38, head.scale),
         "money": pa.decimal128(38, head.scale),
-    }.get(head.kind, pa.int64())
+        "number": pa.int64(),
+    }[head.kind]
 
 
 def _column(values: Any, head: Head, grid: Grid, keep: list[int]) -> Any:
