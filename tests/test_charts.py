@@ -128,7 +128,9 @@ def test_many_series_have_a_small_chart_each(hall: Workspace) -> None:
     assert len({axes.get_ylim() for axes in small}) == 1
     for axes, line in zip(small, found.figures, strict=True):
         assert [bar.get_height() for bar in axes.containers[0]] == [v or 0 for v in line]
-    assert sum(sum(v or 0 for v in line) for line in found.figures) == next(r.cells[0] for r in answer.table.rows if not r.level)
+    assert sum(sum(v or 0 for v in line) for line in found.figures) == next(
+        r.cells[0] for r in answer.table.rows if not r.level
+    )
 
 
 def test_gaps_are_gaps_and_zero_is_zero(make: Maker) -> None:

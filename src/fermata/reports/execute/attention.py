@@ -247,8 +247,8 @@ class _Look:
 
     def _unusual(self, log: str) -> Iterator[Point]:
         """People with far more of what is watched than they ever usually have in a day."""
-        schema = self.place.schemas[log]
-        if schema.kind not in WATCHED or self.place.extent(log) is None:
+        schema, extent = self.place.schemas[log], self.place.extent(log)
+        if schema.kind not in WATCHED or extent is None or extent[0] >= self.stretch.end:
             return
         if not {"user", "action"} <= schema.by_name.keys():
             return

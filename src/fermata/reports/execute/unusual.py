@@ -21,6 +21,7 @@ from fermata.reports.execute.notes import known_beforehand
 from fermata.reports.requests import Unusual
 from fermata.reports.result import ColumnDef, Records
 from fermata.timeline import Stretch
+from fermata.timeline.words import stamp
 
 __all__ = ["asked", "unusual"]
 
@@ -52,6 +53,10 @@ def unusual(
     group's first event.
     """
     by = report.by or ("user",)
+    extent = place.extent(report.log)
+    if extent and extent[0] >= stretch.end:
+        began = stamp(extent[0], stretch.calendar.zone)[:16]
+        raise RequestError(f"{report.log} begins on {began}; nothing before it can be held against what is usual")
     text = f"../{stretch.end.astimezone(UTC).replace(tzinfo=None).isoformat()}Z"
     plan = resolve(report.changed(period=text, by=(*by, unit), totals=False, columns=report.columns[:1]), place, now)
     if plan.by[-1].kind != "unit":
