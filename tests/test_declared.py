@@ -311,7 +311,7 @@ def test_options_of_one_run(hall: Workspace) -> None:
     assert "outside hours office" in out
     assert "compared with 1 to 28 February 2026" in out
     assert "holds: total colour_pages + total mono_pages = total pages" in out
-    assert "LIMIT A day > 100: in" in out
+    assert "limit A day > 100 crossed in" in out
     assert "only rows with Total pages > 7000" in out
     assert "beyond chance: daily figures of 31 days against 28" in out
 

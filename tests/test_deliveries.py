@@ -384,7 +384,7 @@ def test_it_waits_for_the_log_and_for_the_check(house: Workspace, inbox: post.In
     may = datetime(2026, 5, 1, 6, tzinfo=UTC)
     held = house.at(may).deliveries.send()
     assert [s.what for s in held] == ["held"]
-    assert held[0].why.startswith("gates: LIMIT Count > 4: in 1 of 2 rows")
+    assert held[0].why.startswith("gates: limit Count > 4 crossed in 1 of 2 rows")
     (house.path / "reports" / "gates.toml").write_text('log = "doors"\nperiod = "2026-04-01"\nwarn = "Count > 9"\n')
     assert [s.what for s in house.at(may + timedelta(minutes=5)).deliveries.send()] == [
         "held"

@@ -269,7 +269,10 @@ def test_the_payroll_check_has_a_verdict(hall: Workspace, make: Maker) -> None:
     with pytest.raises(RequestError, match="overview is a page itself"):
         hall.run(Report.of(parts=[{"report": "overview"}]))
     limits = Report.of(log="timesheets", parts=[{"report": "project-budgets", "expect": "within limits"}])
-    assert hall.run(limits).verdict == "NOT IN ORDER: 1 of 1 points: Budgets of productions (LIMIT Spent > 90 %)"
+    assert (
+        hall.run(limits).verdict
+        == "NOT IN ORDER: 1 of 1 points: Budgets of productions (limit Spent > 90 % crossed in 1 of 6 rows)"
+    )
 
 
 @pytest.mark.deep

@@ -59,7 +59,7 @@ def met(condition: str, answer: RunResult | Records | Page) -> tuple[bool, str]:
     if not said and unknown:
         raise unknown
     crossed = failed(said)
-    return bool(crossed), "; ".join(s.removeprefix("LIMIT ") for s in crossed or said)
+    return bool(crossed), "; ".join(crossed or said)
 
 
 def silent(length: str, before: Base, report: Report, planned: datetime) -> tuple[bool, str]:

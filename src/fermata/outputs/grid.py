@@ -25,6 +25,7 @@ PLAIN = ("h:mm", "h:mm:ss")  # units that the figure itself shows
 DAY = re.compile(r"\d{4}-\d\d-\d\d")
 MEASURED = ("money", "decimal")
 MINUTE = 60_000_000  # microseconds
+FINE = ("duration", "mean")  # measures that may need seconds or decimals
 BLOCK = 50_000  # rows of a block
 
 
@@ -248,23 +249,27 @@ def _less(values: tuple[Any, ...], i: int) -> tuple[Any, ...]:
 def shows(result: RunResult, table: Table) -> list[Show | None]:
     """How each column of figures wants to be shown, by the report's columns; seconds only where a measure has some."""
     asked: dict[str, ColumnSpec] = {c.heading: c for c in result.report.columns}
-    fine = _with_seconds(table)
+    fine = _fine(table)
     found = []
     for column in table.measures:
         spec = asked.get(column.label)
         digits = spec.format.rstrip("% ") if spec else ""
         places = len(digits.partition(".")[2]) if digits else None
         minutes = column.type == "duration" and column.label not in fine
+        if column.type == "mean" and places is None and column.label not in fine:
+            places = 0
         unit, width = (spec.unit, spec.width) if spec else ("", None)
         shown = Show(unit, places, width, minutes)
         found.append(None if shown == Show() else shown)
     return found
 
 
-def _with_seconds(table: Table) -> set[str]:
-    """The measures of time that have a length which is not of full minutes."""
-    times = [(i, c.label) for i, c in enumerate(table.measures) if c.type == "duration"]
-    return {label for i, label in times if any((row.cells[i] or 0) % MINUTE for row in table.rows)}
+def _fine(table: Table) -> set[str]:
+    """The measures with a length of time that is not of full minutes, or a mean that is no whole number."""
+    steps = [
+        (i, c.label, MINUTE if c.type == "duration" else 1) for i, c in enumerate(table.measures) if c.type in FINE
+    ]
+    return {label for i, label, step in steps if any((row.cells[i] or 0) % step for row in table.rows)}
 
 
 def _down(result: RunResult, table: Table, said: tuple[str, ...], how: Display) -> Grid:

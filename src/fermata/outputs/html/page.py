@@ -165,7 +165,7 @@ def _sections(item: Answer, how: Display, progress: Progress) -> Iterator[Sectio
         made = _section(number, part.title, part.item, how, progress)
         made.verdict = verdict
         made.share = shares[number - 1] if shares else 1
-        if made.charts and made.share == 1 and len(made.heads) <= NARROW + 1:
+        if made.charts and made.share == 1 and len(made.heads) <= NARROW:
             made.beside, made.aside = True, False
         made.lines = [line for line in made.lines if not line.startswith(item.context.period)]
         if not item.breaks:

@@ -279,22 +279,9 @@ class _Look:
             except RequestError:
                 continue  # the report says so itself when it is asked for
             for note in failed(found.notes):
-                words, evidence = _halved(note.removeprefix("LIMIT "))
+                words, _, evidence = note.partition(": ")
                 words = f"{report.title or name}: {words}"
-                yield Point("Limit", name, None, words, evidence, name, f"fermata report {name}")
-
-
-def _halved(note: str) -> tuple[str, str | None]:
-    """A note about a limit as what is so, and where.
-
-    >>> _halved("Spent > 90 %: in 1 of 6 rows: Winter gala (105.8 %)")
-    ('Spent > 90 % in 1 of 6 rows', 'Winter gala (105.8 %)')
-    """
-    words, _, rest = note.partition(": ")
-    if rest.startswith("in "):
-        rows, _, rest = rest.partition(": ")
-        words = f"{words} {rows}"
-    return words, rest or None
+                yield Point("Limit", name, None, words, evidence or None, name, f"fermata report {name}")
 
 
 def _length(length: timedelta) -> str:

@@ -158,7 +158,7 @@ def warned(table: Table, texts: Iterable[str], shown_in: Shown, *, nothing: bool
             for r in body[:MOST_NAMED]
         ]
         more = f" and {len(body) - MOST_NAMED:,} more" if len(body) > MOST_NAMED else ""
-        said = f"LIMIT {text}: in {len(body):,} of {len(table.body):,} rows: {'; '.join(named)}{more}"
+        said = f"limit {text} crossed in {len(body):,} of {len(table.body):,} rows: {'; '.join(named)}{more}"
         notes.append(Note(said, "limit"))
     return notes
 
