@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from typing import IO
 
 from fermata.outputs.formats import clean, people
-from fermata.outputs.grid import Grid, of
+from fermata.outputs.grid import Grid
 from fermata.outputs.heading import made_by, subtitle
+from fermata.outputs.key_figures import readable
 from fermata.outputs.writing import Progress
 from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer, Page, Records, RunResult
@@ -42,7 +43,7 @@ def _page(page: Page, how: Display, progress: Progress) -> Iterator[str]:
 
 
 def _item(item: RunResult | Records, how: Display, progress: Progress, mark: str) -> Iterator[str]:
-    grid = of(item, how, titled=True)
+    grid = readable(item, how)
     said = f" ({', '.join(grid.said)})" if grid.said else ""
     yield from (f"{mark} {escaped(clean(grid.title + said))}", "", escaped(" · ".join(subtitle(grid.context))), "")
     yield _row([escaped(h.above + " " + n if h.above else n) for h, n in zip(grid.heads, grid.headings, strict=True)])

@@ -10,8 +10,9 @@ from typing import IO, Any, Literal, NamedTuple
 
 from fermata.notes import Note, shortened
 from fermata.outputs.formats import ISO, people
-from fermata.outputs.grid import Grid, of
+from fermata.outputs.grid import Grid
 from fermata.outputs.heading import made_by, subtitle
+from fermata.outputs.key_figures import readable
 from fermata.outputs.writing import Progress
 from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer, Page, Records
@@ -54,7 +55,7 @@ def render(item: Answer, how: Display = ISO, look: Look = PLAINLY, *, under: str
     if isinstance(item, Page):
         return _page(item, how, look, made)
     colour, width = look.colour, look.width
-    grid = of(item, how, titled=True)
+    grid = readable(item, how)
     title = f"{grid.title} ({', '.join(grid.said)})" if grid.said else grid.title
     lines = [_styled(title, BOLD, colour), *(_styled(s, DIM, colour) for s in _subtitle(grid, width, under)), ""]
     shown = grid if look.most_rows is None or len(grid) <= look.most_rows else grid.first(look.most_rows)

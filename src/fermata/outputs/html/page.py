@@ -19,7 +19,8 @@ from fermata.outputs.formats import ISO, clean, people
 from fermata.outputs.grid import Grid, of
 from fermata.outputs.heading import exactly, made_by, subtitle
 from fermata.outputs.html.embed import PACKED, chunks, coded, packed, safe
-from fermata.outputs.html.parts import NARROW, Point, Tile, bars, points, tiles, widths
+from fermata.outputs.html.parts import NARROW, Point, bars, points, widths
+from fermata.outputs.key_figures import Tile, are_tiles, readable, tiles
 from fermata.outputs.writing import Progress
 from fermata.reports.definition.display import Display
 from fermata.reports.execute.drill_down import behind
@@ -117,7 +118,7 @@ def fragment(item: Answer, how: Display = ISO, *, headed: bool = True) -> str:
     for title, one in items:
         if one is None:
             continue
-        grid = of(one, how, titled=True)
+        grid = readable(one, how)
         lines = grid.first(NOTEBOOK).lines()
         levels = [level for level, _ in grid.first(NOTEBOOK).rows]
         told.append(
@@ -188,7 +189,7 @@ def _section(number: int, title: str | None, item: RunResult | Records, how: Dis
     said = f" ({', '.join(grid.said)})" if grid.said else ""
     lines = [*([grid.each] if grid.each else []), *subtitle(grid.context)]
     made = Section(number, clean((title or grid.title) + said), [clean(line) for line in lines], rows=len(grid))
-    tiled = isinstance(item, RunResult) and item.report.charted[0] == "tiles"
+    tiled = are_tiles(item)
     if tiled:  # what the columns keep is said once, with the other notes
         made.lines = [clean(n.partition(" (")[0]) for n in grid.notes if n.kind == "compared"]
     made.notes = [clean(n) for n in grid.notes if n.weight == "figures" and not tiled]

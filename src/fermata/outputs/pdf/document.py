@@ -9,7 +9,8 @@ from fermata.outputs import drawing
 from fermata.outputs.formats import clean, people
 from fermata.outputs.grid import Grid, of
 from fermata.outputs.heading import exactly, made_by, subtitle
-from fermata.outputs.pdf.paper import MARGIN, SOFT, Paper
+from fermata.outputs.key_figures import TALL, WIDE, Tile, are_tiles, readable, tiles
+from fermata.outputs.pdf.paper import LINE, MARGIN, SOFT, Paper, rgb
 from fermata.outputs.pdf.table import draw, fitted
 from fermata.outputs.writing import Progress
 from fermata.reports.definition.display import Display
@@ -17,6 +18,10 @@ from fermata.reports.result import Answer, Context, Page, Records, RunResult
 from fermata.timeline.zones import zone
 
 __all__ = ["write"]
+
+BOX = (128.0, 92.0)  # least width and height of a key figure, points
+GAP, PAD = 8.0, 7.0
+STRONG = (0.09, 0.38, 0.56)
 
 
 def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> None:
@@ -41,7 +46,7 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> Non
 def _page(paper: Paper, page: Page, progress: Progress) -> None:
     """The parts below each other, the verdict first; parts for different readers begin pages of their own."""
     if not page.breaks:
-        grids = [of(p.item, paper.how, titled=True).compact() for p in page.parts if p.item is not None]
+        grids = [readable(p.item, paper.how).compact() for p in page.parts if p.item is not None]
         turned = any(fitted(paper, g).landscape for g in grids)
         paper.how = paper.how.merged(Display(orientation="landscape" if turned else "portrait"))
         paper.turned(turned)
@@ -78,7 +83,7 @@ def _item(
     """A table with its heading: on a page of its own, or `within` a page, where notes that were `said` above are not
     said again.
     """
-    grid = of(item, paper.how, titled=True).compact()
+    grid = readable(item, paper.how).compact()
     fit = fitted(paper, grid)
     paper.turned(fit.landscape)
     title = mark + (f"{grid.title} ({', '.join(grid.said)})" if grid.said else grid.title)
@@ -94,10 +99,13 @@ def _item(
         [" · ".join([*([grid.each] if grid.each else []), *subtitle(grid.context, under)])],
         1 if within else 0,
     )
-    _chart(paper, item)
-    paper.on_page = lambda: _running(paper, title, grid)
-    draw(paper, grid, fit, progress)
-    paper.on_page = lambda: None
+    if isinstance(item, RunResult) and are_tiles(item):
+        _tiles(paper, tiles(item, of(item, paper.how, titled=True)))
+    else:
+        _chart(paper, item)
+        paper.on_page = lambda: _running(paper, title, grid)
+        draw(paper, grid, fit, progress)
+        paper.on_page = lambda: None
     if isinstance(item, Records) and item.figure is not None:
         _, _, kind, _, scale = item.columns[-1]
         told = people(item.figure, kind, scale, zone(context.zone), None, paper.how)
@@ -151,6 +159,34 @@ def _chart(paper: Paper, item: RunResult | Records) -> None:
         paper.y -= high * scale
         drawn(paper, figure, MARGIN, paper.y, scale)
     paper.y -= 8
+
+
+def _tiles(paper: Paper, found: list[Tile]) -> None:
+    """Key figures in boxes, a few beside each other: label, figure, days, change and what is usual."""
+    beside = min(len(found), max(int(paper.usable // BOX[0]), 1)) or 1
+    wide, high = (paper.usable - GAP * (beside - 1)) / beside, BOX[1]
+    for n, tile in enumerate(found):
+        if n % beside == 0:
+            if paper.room < high + GAP:
+                paper.new_page()
+            paper.y -= high + (GAP if n else 0)
+        x, y = MARGIN + n % beside * (wide + GAP), paper.y
+        paper.raw(f"{rgb(LINE, 'RG')} 0.6 w {x:.2f} {y:.2f} {wide:.2f} {high:.2f} re S")
+        inner, size = wide - 2 * PAD, 13.0
+        while size > 8 and paper.width_of(tile.figure, size, bold=True) > inner:
+            size -= 1
+        paper.put(x + PAD, y + high - 14, paper.wrapped(tile.label, inner, 7.5)[0], size=7.5, colour=SOFT)
+        paper.put(x + PAD, y + high - 30, tile.figure, size=size, bold=True)
+        scale = inner / WIDE
+        for left, top, width, tall in tile.series:
+            corner = f"{x + PAD + left * scale:.2f} {y + 32 + (TALL - top - tall) * 0.6:.2f}"
+            paper.raw(f"{rgb(STRONG, 'rg')} {corner} {width * scale:.2f} {tall * 0.6:.2f} re f")
+        before = f"before {tile.before}" if tile.before else ""
+        usual = f"a day usually {tile.usual}" if tile.usual else ""
+        for line, text in ((20, " · ".join(filter(None, (tile.change, before)))), (10, usual)):
+            if text:
+                paper.put(x + PAD, y + line, paper.wrapped(text, inner, 7)[0], size=7, colour=SOFT)
+    paper.y -= 6
 
 
 def _notes(paper: Paper, notes: list[str]) -> None:
