@@ -197,14 +197,15 @@ def test_filters(placed: engines.Placed, logs: engines.Logs, filters: dict[str, 
 )
 @pytest.mark.parametrize("by", [["user", "month"], ["weekday"], ["hour of day", "device"], ["month"]], ids=str)
 def test_contributions_add_up_to_the_cell(
-    placed: engines.Placed, logs: engines.Logs, measure: str, by: list[str]
+    request: pytest.FixtureRequest, placed: engines.Placed, logs: engines.Logs, measure: str, by: list[str]
 ) -> None:
     """The records behind any cell, at every level, add up to it."""
+    few = 2 if "spark" in request.node.name else 6  # each is a query of its own
     plan, _ = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=by, columns=[measure])
     base = measure.removeprefix("share ")
     _, plainly = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=by, columns=[base])
     rows = list(plainly.rows)
-    for row in [*Random(3).sample(rows, min(6, len(rows))), rows[-1]]:
+    for row in [*Random(3).sample(rows, min(few, len(rows))), rows[-1]]:
         cell = Cell(tuple(zip(plan.by, row.keys, strict=False)), 0)
         found = engines.records(placed, plan, cell).column("contribution").to_pylist()
         assert sum(found) == row.cells[0], row
