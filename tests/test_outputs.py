@@ -36,7 +36,7 @@ from fermata.reports.definition.report import Report
 from fermata.reports.execute.attention import RANKS
 from fermata.reports.execute.drill_down import behind
 from fermata.reports.result import RunResult
-from tests.conftest import NOW, ROOT, Maker, fermata, plain
+from tests.conftest import DEEP, NOW, ROOT, Maker, fermata, plain
 
 ENTRIES = plain(
     'kind = "time entries"',
@@ -586,8 +586,9 @@ def test_what_needs_attention_leads_to_its_part(hall: Workspace, tmp_path: Path)
     open_ones = hall.log("visits").only(pairing="unfinished").measure("count")
     counts = [open_ones.during(m).figure() for m in ("2026-03", "2026-02", "2026-01", "2025-12")]
     assert f"{counts[0]} in visits have no end ({min(counts[1:])} to {max(counts[1:])} before)" in told
-    first = hall.report("needs-attention", period="2025-10").to_dicts()
-    assert "Usual" not in [r["what"] for r in first]  # there is nothing before
+    if DEEP:
+        first = hall.report("needs-attention", period="2025-10").to_dicts()
+        assert "Usual" not in [r["what"] for r in first]  # there is nothing before
 
 
 def test_measures_below_each_other(result: Result, entries: Workspace, tmp_path: Path) -> None:
