@@ -242,7 +242,7 @@ def test_mistakes_in_hours(make: Maker, added: str, said: str) -> None:
     (["report", "timesheets", "--date-field", "project"], "project is a text; a period goes by a time"),
     (["report", "timesheets", "--compare", "someday"], "cannot read the period 'someday'"),
     (["report", "room-use", "--events", "--column", "Most at once"],
-     "is about a moment or a length, and has no records of its own"),
+     "is a time or a length itself; follow a column of counts or amounts"),
     (["report", "availability", "--events", "--column", "Available"],
      "is worked out from Up, Covered; ask for the records of these"),
     (["people", "inside", "calls"], "there is no action 'in' in the log calls"), (["people", "inside", "states"],

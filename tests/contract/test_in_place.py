@@ -536,7 +536,7 @@ def test_an_interrupt_cancels_the_question_on_the_server(owner: Any, tmp_path: P
             "began is a time already; leave its form out",
         ),
         (('"began"', '{ column = "told", form = "%d/%j" }'), RequestError, "make the column a timestamp in a view"),
-        (('record = "id"', 'record = "who"'), RequestError, "is no whole number"),
+        (('record = "id"', 'record = "who"'), RequestError, "holds no whole numbers"),
         (('record = "id"', ""), ConfigError, "needs record"),
         (('table = "readings"', 'table = "nothing"'), DataError, "the table nothing cannot be read"),
         (('part = "^([A-Za-z]+)"', 'part = "^([A-Z]+?)x"'), RequestError, "lazy repetitions"),

@@ -174,7 +174,7 @@ class Measure:
         if name in WITH_FIELD and len(rest) != 1:
             raise RequestError(f"{name} needs a field, as in '{name} {'90 ' if name == 'percentile' else ''}duration'")
         if name not in WITH_FIELD and rest:
-            raise RequestError(f"{name} takes no field ({text!r})")
+            raise RequestError(f"{name} is of no field; write {name!r} alone, not {text!r}")
         return cls(name, rest[0] if rest else "", percent)
 
     @classmethod

@@ -88,7 +88,7 @@ class ComputedMap(Chosen):
         if any(r.prefix for r in self.rules) and not self.of:
             raise ValueError("rules with a prefix need of: the field whose text begins with it")
         if any(not r.prefix and not r.selection.conditions for r in self.rules):
-            raise ValueError("a rule has a prefix, or only, without or any_of")
+            raise ValueError("each rule needs a prefix, or a filter: only, without or any_of")
         if self.rates and not (self.each or self.hour or self.started or self.amounts):
             raise ValueError("rates need a price: each, hour, started or amounts")
         if len(self.started) > 1 or (self.started and self.hour):
@@ -183,8 +183,8 @@ def _consistent(rates: Rates, placed: list[tuple[Price, str]]) -> None:
                 )
             if rates.timed and not rates.started and two.since > one.until:
                 raise RequestError(
-                    f"{a} and {b} of {rates.table}: between them nothing is valid for {', '.join(values)}; time "
-                    "needs a price"
+                    f"{rates.table}: between {a} and {b} no row is valid for {', '.join(values)}; add one, since time "
+                    "needs a price at every moment"
                 )
         spans.add((found[0][0].since, found[-1][0].until))
     if rates.timed and not rates.started and len(spans) > 1:

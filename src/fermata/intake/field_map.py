@@ -115,7 +115,7 @@ def expression(key: str, pattern: str) -> re.Pattern[str]:
     except re.error as e:
         raise ValueError(f"{key} is no regular expression: {e}") from None
     if re.search(r"\(\?(?:[=!>]|<[=!]|\()|\\[1-9]|\(\?P=", pattern):
-        raise ValueError(f"{key} looks ahead, behind or back; such expressions cannot be run over many records")
+        raise ValueError(f"{key}: look-ahead, look-behind and back references cannot be used over many records")
     return found
 
 

@@ -64,7 +64,9 @@ class InPlace:
             if name not in self.families:
                 raise UnknownName.of("column", name, self.families, where=f"in {self.table}")
         if self.families[self.record] != "number":
-            raise RequestError(f"record = {self.record!r} is no whole number; give the table one, or a view of it")
+            raise RequestError(
+                f"record = {self.record!r} holds no whole numbers; name a column that does, or add one in a view"
+            )
         for field in (f for p in self.log.parts() for f in p.values()):
             if field.file_name is not None:
                 raise RequestError(f"file_name = {field.file_name!r}: a table has no file")

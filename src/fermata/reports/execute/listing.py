@@ -80,7 +80,7 @@ def has_records(column: Any) -> None:
         )
     if column.measure.records == "none":
         raise RequestError(
-            f"{column.label} ({column.measure}) is about a moment or a length, and has no records of its own"
+            f"{column.label} ({column.measure}) is a time or a length itself; follow a column of counts or amounts"
         )
     if column.measure.name == "running":
         raise RequestError(f"{column.label}: ask for the records of {column.measure.base}")

@@ -139,7 +139,8 @@ def _required_today(plan: Plan, place: Workplace) -> list[Note]:
     today = stamp(place.now, tz)[:10]
     return [
         Note(
-            f"what {today} requires counts when the day has ended; so far it stands apart, in the field today", "today"
+            f"the hours required of {today} are counted when the day is over; until then the field today has them",
+            "today",
         )
     ]
 
