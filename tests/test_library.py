@@ -158,6 +158,21 @@ def test_a_kept_result_is_the_same_without_its_workspace(hall: Workspace) -> Non
 
 
 @pytest.mark.deep
+@pytest.mark.parametrize(
+    "now",
+    [datetime(2026, 4, 20, 1), "2026-04-20T01:00", "2026-04-20T00:00Z", datetime(2026, 4, 20, tzinfo=UTC)],
+    ids=str,
+)
+def test_an_instant_is_given_as_people_have_it(hall: Workspace, now: Any) -> None:
+    """Without an offset it is on the clock of the workspace, also for who is inside; a date is its beginning."""
+    assert fermata.open(hall.path, now=now).now() == datetime(2026, 4, 20, tzinfo=UTC)
+    assert hall.at(date(2026, 4, 20)).now() == datetime(2026, 4, 19, 23, tzinfo=UTC)
+    summer, plain = datetime(2026, 3, 30, 14, tzinfo=UTC), datetime(2026, 3, 30, 15)
+    assert hall.inside("doors", at=plain).rows == hall.inside("doors", at=summer).rows
+    with pytest.raises(RequestError, match="now 'noon' is not a time; write 2026-04-01T09:00"):
+        fermata.open(hall.path, now="noon")
+
+
 def test_reprs_are_short(hall: Workspace) -> None:
     """A notebook that shows a name is not flooded, and a table is shown as one."""
     results: list[Any] = [

@@ -9,7 +9,6 @@ import tomllib
 import weakref
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +19,7 @@ from fermata.api.workspace import Workspace, clock_of
 from fermata.config.workspace_file import Config
 from fermata.errors import FermataError, RequestError, SourceError
 from fermata.kinds import KINDS
+from fermata.timeline.zones import Moment
 from fermata.workspace.base import Base
 from fermata.workspace.proposing import propose
 
@@ -55,7 +55,7 @@ def read(
     time: str | Mapping[str, object] | None = None,
     zone: str = "UTC",
     form: str | tuple[str, ...] = (),
-    now: datetime | None = None,
+    now: Moment | None = None,
     name: str = "",
     **fields: object,
 ) -> Read:
@@ -88,7 +88,7 @@ def build(
     *,
     registers: Mapping[str, WithFields] | None = None,
     zone: str = "UTC",
-    now: datetime | None = None,
+    now: Moment | None = None,
 ) -> Workspace:
     """A workspace in a temporary directory from tables and files: `logs` are sources as `read` takes them, or a source
     with its fields (`(frame, {"start": "When", "user": "Badge"})`); `registers` tables with how they are read
@@ -124,7 +124,7 @@ class _One:
 
 def _made(
     logs: Mapping[str, tuple[object, dict[str, object]]], registers: Mapping[str, WithFields], zone: str,
-    now: datetime | None, *, named: bool,
+    now: Moment | None, *, named: bool,
 ) -> tuple[Workspace, dict[str, _One]]:  # fmt: skip
     """The workspace of some sources, and what became of each."""
     directory = tempfile.TemporaryDirectory(prefix="fermata-")
@@ -140,7 +140,7 @@ def _made(
             files[log] = paths
         data = {"workspace": {"zone": zone}, "logs": tables, "registers": registered(registers, here)}
         config = tomlfile.parse(Config, data, "fermata.read(...)", "", ())
-        base = Base(here, config, clock_of(now))
+        base = Base(here, config, clock_of(now, zone))
         weakref.finalize(base, directory.cleanup)
         workspace = Workspace(base)
         return workspace, {log: _imported(workspace, log, files[log], tables[log], doubts[log]) for log in tables}

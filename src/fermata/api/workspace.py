@@ -22,6 +22,7 @@ from fermata.reports.definition.parts import Ask
 from fermata.reports.definition.report import Report
 from fermata.reports.result import Answer, Records
 from fermata.run_log import tell
+from fermata.timeline.zones import Moment, instant, zone
 from fermata.workspace.base import Base
 from fermata.workspace.whole import Clock
 
@@ -43,21 +44,21 @@ FIGURES_ONLY = (  # keys that shape figures, which a listing has not
 
 @overload
 def open_workspace(
-    path: str | Path | None = None, *, now: datetime | None = None, viewer: Literal[""] = ""
+    path: str | Path | None = None, *, now: Moment | None = None, viewer: Literal[""] = ""
 ) -> Workspace: ...
 
 
 @overload
-def open_workspace(path: str | Path | None = None, *, now: datetime | None = None, viewer: str) -> ViewerWorkspace: ...
+def open_workspace(path: str | Path | None = None, *, now: Moment | None = None, viewer: str) -> ViewerWorkspace: ...
 
 
-def open_workspace(path: str | Path | None = None, *, now: datetime | None = None, viewer: str = "") -> ViewerWorkspace:
+def open_workspace(path: str | Path | None = None, *, now: Moment | None = None, viewer: str = "") -> ViewerWorkspace:
     """The workspace at `path`, the directory of `fermata.toml`; without one, the one that the current directory is in.
 
-    `now`, an aware datetime, stands in for the clock (that of this machine, or `clock` of `fermata.toml`), so that
-    "last month" means what it meant then. With `viewer`, all
-    that it gives is what that viewer of `fermata.toml` may see, and it has nothing that writes. Raises RequestError if
-    there is no workspace or viewer, ConfigError if its file is wrong.
+    `now` stands in for the clock (that of this machine, or `clock` of `fermata.toml`), so that "last month" means what
+    it meant then: a time, a date or a text; without an offset it is in the workspace's zone. With `viewer`, all that
+    it gives is what that viewer of `fermata.toml` may see, and it has nothing that writes. Raises RequestError if there
+    is no workspace or viewer, ConfigError if its file is wrong.
 
     >>> fermata.open("quillmere")
     <Workspace 'Quillmere Hall': 34 logs>
@@ -68,7 +69,7 @@ def open_workspace(path: str | Path | None = None, *, now: datetime | None = Non
     for directory in (start, *(() if path else start.parents)):
         if (directory / CONFIG).is_file():
             config = load(directory / CONFIG)
-            base = Base(directory, config, clock_of(now or config.workspace.stands), viewer)
+            base = Base(directory, config, clock_of(now or config.workspace.stands, config.workspace.zone), viewer)
             _ = base.view  # a viewer there is none of is an error here
             return of_base(base)
     above = "" if path else " or above"
@@ -80,13 +81,12 @@ def of_base(base: Base) -> ViewerWorkspace:
     return ViewerWorkspace(base) if base.viewer else Workspace(base)
 
 
-def clock_of(now: datetime | None) -> Clock:
-    """The clock, or one that stands still at `now`. Raises RequestError for a naive time."""
+def clock_of(now: Moment | None, zone_name: str) -> Clock:
+    """The clock, or one that stands still at `now`, which may be in the zone. Raises RequestError."""
     if now is None:
         return functools.partial(datetime.now, UTC)
-    if now.tzinfo is None:
-        raise RequestError(f"now = {now} has no zone; give an aware datetime")
-    return lambda: now
+    still = instant(now, zone(zone_name))
+    return lambda: still
 
 
 @dataclass(frozen=True, repr=False)
@@ -206,9 +206,9 @@ class ViewerWorkspace:
             self.base.known(str(chosen["log"]))
         return self._result(Report.of(**{"ask": "trail", **chosen}), Asking(limit=limit, name=name, field=field))
 
-    def inside(self, log: str, *, at: datetime | None = None, **asked: object) -> Listing:
-        """Who is inside at an aware instant (now): whose last reading in `log` in the `back` ("24 hours") before it is
-        an entry.
+    def inside(self, log: str, *, at: Moment | None = None, **asked: object) -> Listing:
+        """Who is inside at an instant (now): whose last reading in `log` in the `back` ("24 hours") before it is an
+        entry. Without an offset it is in the workspace's zone.
 
         `opening` and `closing` are the actions of entries and exits; `only`, `without`, `any_of` narrow the readings.
 
@@ -217,7 +217,10 @@ class ViewerWorkspace:
         """
         self.base.known(log)
         chosen = {k: asked.pop(k) for k in ("only", "without", "any_of") if k in asked}
-        return self._records(Report.of(log=log, ask={"what": "inside", **asked}, **chosen), Asking(at=at or self.now()))
+        return self._records(
+            Report.of(log=log, ask={"what": "inside", **asked}, **chosen),
+            Asking(at=self._instant(at) if at else self.now()),
+        )
 
     def contacts(
         self, log: str | Report, person: str, *, within: str = "15 minutes", at: str = "place", **chosen: object
@@ -246,13 +249,17 @@ class ViewerWorkspace:
         asked = _without_shape(report, besides=("by", "columns", "measures"))
         return self._records(asked.changed(ask=ask, columns=report.columns[:1]), Asking())
 
-    def at(self, moment: datetime) -> Self:
-        """The same workspace as it would be asked at another moment (aware), on the same engine.
+    def at(self, moment: Moment) -> Self:
+        """The same workspace as it would be asked at another moment, on the same engine: a time, a date or a text;
+        without an offset it is in the workspace's zone.
 
         >>> hall.at(datetime(2026, 3, 1, tzinfo=UTC)).report("refused-entries").context.period
         '1 to 28 February 2026'
         """
-        return type(self)(self.base.at(moment))
+        return type(self)(self.base.at(self._instant(moment)))
+
+    def _instant(self, moment: Moment) -> datetime:
+        return instant(moment, zone(self.base.config.workspace.zone), "at")
 
     def _answer(self, report: Report, asking: Asking, place: Any) -> Answer:
         answer = self.base.answer(report, asking, place=place)

@@ -100,38 +100,18 @@ def open_workspace(ctx: click.Context) -> Workspace:
 
 def _opened(ctx: click.Context) -> Workspace:
     from fermata.api.workspace import open_workspace
-    from fermata.errors import RequestError
 
     opened: Callable[..., Workspace] = open_workspace  # a viewer's says what it does not have
 
-    viewer = ctx.obj["viewer"]
-    try:
-        workspace = opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], None), viewer=viewer)
-    except RequestError:
-        if not ctx.obj["now"]:
-            raise
-        zone = opened(ctx.obj["workspace"]).config.workspace.zone
-        workspace = opened(ctx.obj["workspace"], now=read_now(ctx.obj["now"], zone), viewer=viewer)
-    return workspace
+    return opened(ctx.obj["workspace"], now=ctx.obj["now"], viewer=ctx.obj["viewer"])
 
 
-def read_now(text: str | None, zone: str | None, option: str = "--now") -> datetime | None:
+def read_now(text: str | None, zone: str, option: str = "--now") -> datetime | None:
     """`--now`, or another option, as an aware time; without an offset it is on the workspace's clock."""
-    if text is None:
-        return None
-    from fermata.errors import RequestError
-    from fermata.timeline.zones import to_utc
+    from fermata.timeline.zones import instant
     from fermata.timeline.zones import zone as known
 
-    try:
-        at = datetime.fromisoformat(text)
-    except ValueError:
-        raise RequestError(f"{option} {text!r} is not a time; write 2026-04-01T09:00") from None
-    if at.tzinfo:
-        return at
-    if zone is None:
-        raise RequestError(f"{option} has no offset")
-    return to_utc(at, known(zone))
+    return instant(text, known(zone), option) if text else None
 
 
 def clock_time(text: str, near: datetime, zone: str) -> datetime:

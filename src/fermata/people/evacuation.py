@@ -36,7 +36,7 @@ from fermata.reports.result import Records, RunResult
 from fermata.strict import listed, split
 from fermata.timeline.lengths import exact
 from fermata.timeline.words import stamp
-from fermata.timeline.zones import zone
+from fermata.timeline.zones import Moment, instant, zone
 from fermata.workspace.base import Base
 
 __all__ = ["Clearing", "Prepared"]
@@ -140,18 +140,20 @@ class Clearing:
                 )  # refuses names no reading ever had
         return files.write(self.path, files.text_of(asked)), _readers(self.workspace, asked)
 
-    def begin(self, since: datetime, at: datetime | None = None) -> Muster:
-        """Begins a clearing for everybody with a reading since `since` (aware). Raises RequestError while one is under
-        way.
+    def begin(self, since: Moment, at: Moment | None = None) -> Muster:
+        """Begins a clearing for everybody with a reading since `since`; without an offset that is in the workspace's
+        zone. Raises RequestError while one is under way.
 
         >>> _ = hall.evacuation("first").prepare(log="doors", outer="every")
         >>> found = hall.evacuation("first").begin(datetime(2026, 3, 31, 6, tzinfo=UTC))
         >>> len(found.people) >= found.missing > 0
         True
         """
-        began = at or self.workspace.now()
+        here = zone(self.workspace.config.workspace.zone)
+        since = instant(since, here, "since")
+        began = instant(at, here, "at") if at else self.workspace.now()
         if since >= began:
-            told = [stamp(at, zone(self.workspace.config.workspace.zone))[:16] for at in (since, began)]
+            told = [stamp(at, here)[:16] for at in (since, began)]
             raise RequestError(f"since {told[0]} is not before the beginning, {told[1]}")
         if self._open():
             raise RequestError(f"{self.name} is under way already; end it first: fermata evacuation end {self.name}")

@@ -12,11 +12,14 @@ from datetime import UTC, date, datetime, time, timedelta
 from typing import Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
-from fermata.errors import UnknownName
+from fermata.errors import RequestError, UnknownName
 
-__all__ = ["Change", "Kind", "changes", "classify", "day_start", "local", "offset", "to_utc", "zone"]
+__all__ = [
+    "Change", "Kind", "Moment", "changes", "classify", "day_start", "instant", "local", "offset", "to_utc", "zone",
+]  # fmt: skip
 
 Kind = Literal["once", "twice", "never"]
+Moment = datetime | date | str  # as people give an instant
 MICROSECOND, DAY = timedelta(microseconds=1), timedelta(days=1)
 
 
@@ -61,6 +64,23 @@ def to_utc(wall: datetime, tz: ZoneInfo, *, later: bool = False) -> datetime:
         before, after = (wall.replace(tzinfo=tz, fold=f).astimezone(UTC) for f in (1, 0))
         return changes(before, after + MICROSECOND, tz)[0].at
     return wall.replace(tzinfo=tz, fold=int(later and kind == "twice")).astimezone(UTC)
+
+
+def instant(said: Moment, tz: ZoneInfo, what: str = "now") -> datetime:
+    """The instant that a time, a date (its beginning) or a text in ISO 8601 means; without an offset it is on the
+    zone's clock. Raises RequestError, naming `what` it is.
+
+    >>> instant("2026-07-01T09:00", ZoneInfo("Europe/Lisbon"))
+    datetime.datetime(2026, 7, 1, 8, 0, tzinfo=datetime.timezone.utc)
+    """
+    if isinstance(said, str):
+        try:
+            said = datetime.fromisoformat(said)
+        except ValueError:
+            raise RequestError(f"{what} {said!r} is not a time; write 2026-04-01T09:00") from None
+    if isinstance(said, datetime):
+        return said if said.tzinfo else to_utc(said, tz)
+    return day_start(said, tz)
 
 
 def day_start(day: date, tz: ZoneInfo) -> datetime:

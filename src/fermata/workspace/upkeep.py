@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import datetime
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, cast
 
@@ -16,6 +15,7 @@ from fermata.intake.storing import Progress
 from fermata.reports.definition.report import Report
 from fermata.reports.execute import survey as surveys
 from fermata.reports.result import Records
+from fermata.timeline.zones import Moment, instant, zone
 from fermata.workspace import importing, queries
 from fermata.workspace.base import Base
 from fermata.workspace.check import Problem, problems
@@ -72,7 +72,7 @@ class Upkeep:
         log: str,
         sources: Iterable[str | Path | IO[bytes]] = (),
         *,
-        complete_to: datetime | None = None,
+        complete_to: Moment | None = None,
         complete: str = "",
         corrected: bool = False,
         wait: float = 60,
@@ -88,6 +88,8 @@ class Upkeep:
         >>> [o.unchanged is not None for o in hall.archive.import_log("doors")][:2]
         [True, True]
         """
+        if complete_to is not None:
+            complete_to = instant(complete_to, zone(self.base.config.workspace.zone), "complete_to")
         told = {"complete_to": complete_to, "complete": complete, "corrected": corrected, "wait": wait,
         "progress": progress}  # fmt: skip
         # as declared above
