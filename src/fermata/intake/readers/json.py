@@ -10,6 +10,7 @@ import contextlib
 import dataclasses
 import re
 from collections.abc import Iterator
+from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
@@ -79,10 +80,22 @@ def _table(records: list[Any], names: list[str]) -> Any:
     import pyarrow as pa
 
     others = pa.nulls(len(records), pa.string())
-    if set(map(type, records)) != {dict}:
-        others = pa.array([None if type(r) is dict else "other" for r in records], pa.string())
-        records = [r if type(r) is dict else {} for r in records]
-    return pa.table([*(_column(records, ways(n)) for n in names), others], names=[*names, OTHERS])
+    found = [ways(n) for n in names]
+    columns: list[Any] = []
+    if any(map(_plain, found)):
+        with contextlib.suppress(KeyError, TypeError):  # a record lacks one, or is no object
+            columns = [_column(records, w, whole=True) for w in found]
+    if not columns:
+        if set(map(type, records)) != {dict}:
+            others = pa.array([None if type(r) is dict else "other" for r in records], pa.string())
+            records = [r if type(r) is dict else {} for r in records]
+        columns = [_column(records, w) for w in found]
+    return pa.table([*columns, others], names=[*names, OTHERS])
+
+
+def _plain(found: list[list[str | int]]) -> bool:
+    """Whether a column is one key of the record itself."""
+    return len(found) == len(found[0]) == 1 and isinstance(found[0][0], str)
 
 
 def _texts(path: Path, pieces: list[Piece], numbers: list[int]) -> list[str]:
@@ -97,14 +110,17 @@ def _texts(path: Path, pieces: list[Piece], numbers: list[int]) -> list[str]:
     return [found[n] for n in numbers]
 
 
-def _column(records: list[dict[str, Any]], found: list[list[str | int]]) -> Any:
-    """The text each record has at the first of the ways where it has any, as an Arrow array."""
+def _column(records: list[dict[str, Any]], found: list[list[str | int]], *, whole: bool = False) -> Any:
+    """The text each record has at the first of the ways where it has any, as an Arrow array. If all are to have it
+    (`whole`), raises KeyError, TypeError where one has not.
+    """
     import pyarrow as pa
     from pyarrow import compute
 
-    if len(found) > 1 or len(found[0]) > 1 or not isinstance(key := found[0][0], str):
+    if not _plain(found):
         return pa.array([next(filter(None, (_text(_at(r, w)) for w in found)), None) for r in records], pa.string())
-    values = [r.get(key) for r in records]
+    key = found[0][0]
+    values = list(map(itemgetter(key), records)) if whole else [r.get(str(key)) for r in records]
     with contextlib.suppress(pa.ArrowTypeError):  # one is no text
         texts = pa.array(values, pa.string())
         empty = compute.equal(texts, "")

@@ -14,7 +14,7 @@ from typing import Any
 
 __all__ = ["Piece", "Unusual", "cut"]
 
-PIECE = 16_000_000  # bytes that are decoded at once, about
+PIECE = 1_000_000  # bytes that are decoded at once, about
 NEAR = 1_000_000  # bytes in which a record ends
 TRIES = 8  # places that are tried
 FIRST_KEY = re.compile(rb'\s*\{\s*("(?:[^"\\]|\\.)*")')
