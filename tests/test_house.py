@@ -55,7 +55,7 @@ MAY_IMPORT = {
     "api": {
         "analysis", "archive", "config", "deliveries", "outputs", "people", "proof", "registers", "reports",
         "reports.compile",
-        "reports.definition", "reports.execute", "workspace",
+        "reports.definition", "reports.execute", "timeline", "workspace",
     },
     "demo": set(),
     "cli": {"api", "config", "deliveries", "demo", "outputs", "reports", "reports.definition", "timeline", "workspace"},

@@ -89,6 +89,10 @@ def clock_of(now: Moment | None, zone_name: str) -> Clock:
     return lambda: still
 
 
+def _instant(base: Base, moment: Moment) -> datetime:
+    return instant(moment, zone(base.config.workspace.zone), "at")
+
+
 @dataclass(frozen=True, repr=False)
 class ViewerWorkspace:
     """A workspace to ask: what a viewer has, and the part of a workspace that changes nothing."""
@@ -219,7 +223,7 @@ class ViewerWorkspace:
         chosen = {k: asked.pop(k) for k in ("only", "without", "any_of") if k in asked}
         return self._records(
             Report.of(log=log, ask={"what": "inside", **asked}, **chosen),
-            Asking(at=self._instant(at) if at else self.now()),
+            Asking(at=_instant(self.base, at) if at else self.now()),
         )
 
     def contacts(
@@ -256,10 +260,7 @@ class ViewerWorkspace:
         >>> hall.at(datetime(2026, 3, 1, tzinfo=UTC)).report("refused-entries").context.period
         '1 to 28 February 2026'
         """
-        return type(self)(self.base.at(self._instant(moment)))
-
-    def _instant(self, moment: Moment) -> datetime:
-        return instant(moment, zone(self.base.config.workspace.zone), "at")
+        return type(self)(self.base.at(_instant(self.base, moment)))
 
     def _answer(self, report: Report, asking: Asking, place: Any) -> Answer:
         answer = self.base.answer(report, asking, place=place)

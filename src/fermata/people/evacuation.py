@@ -150,11 +150,9 @@ class Clearing:
         True
         """
         here = zone(self.workspace.config.workspace.zone)
-        since = instant(since, here, "since")
-        began = instant(at, here, "at") if at else self.workspace.now()
+        since, began = instant(since, here, "since"), instant(at or self.workspace.now(), here, "at")
         if since >= began:
-            told = [stamp(at, here)[:16] for at in (since, began)]
-            raise RequestError(f"since {told[0]} is not before the beginning, {told[1]}")
+            raise RequestError(f"{stamp(since, here)[:16]} is not before the beginning, {stamp(began, here)[:16]}")
         if self._open():
             raise RequestError(f"{self.name} is under way already; end it first: fermata evacuation end {self.name}")
         asked = self.prepared

@@ -70,8 +70,8 @@ def instant(said: Moment, tz: ZoneInfo, what: str = "now") -> datetime:
     """The instant that a time, a date (its beginning) or a text in ISO 8601 means; without an offset it is on the
     zone's clock. Raises RequestError, naming `what` it is.
 
-    >>> instant("2026-07-01T09:00", ZoneInfo("Europe/Lisbon"))
-    datetime.datetime(2026, 7, 1, 8, 0, tzinfo=datetime.timezone.utc)
+    >>> instant("2026-07-01T09:00", ZoneInfo("Europe/Lisbon")).isoformat()
+    '2026-07-01T08:00:00+00:00'
     """
     if isinstance(said, str):
         try:
