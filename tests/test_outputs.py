@@ -569,6 +569,16 @@ def test_a_page_of_parts(hall: Workspace, tmp_path: Path) -> None:
     assert len(book.sheetnames) > len(marks)
 
 
+def test_key_figures_are_rows_on_paper(result: Result, entries: Workspace) -> None:
+    """One row for each column with its total, whatever the days; nothing is said of filters that there are none of."""
+    told = str(
+        entries.run(Report.of(log="doors", **{**ASKED, "by": "day", "columns": ["count", "time"]}, chart="tiles"))
+    )
+    rows = [line.split() for line in told.splitlines() if line.startswith(("Count", "Time"))]
+    assert rows == [["Count", "4"], ["Time", "6:15:30"]]
+    assert all(line.removeprefix("Note").strip() for line in told.splitlines() if line.startswith("Note"))
+
+
 def test_what_needs_attention_leads_to_its_part(hall: Workspace, tmp_path: Path) -> None:
     """Sentences by consequence with what they rest on; a part of the page that shows the report behind one is a link to
     it; what is no more than before is said once, with true counts.

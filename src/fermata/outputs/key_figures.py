@@ -53,11 +53,11 @@ def readable(item: RunResult | Records, how: Display = ISO) -> Grid:
     assert isinstance(item, RunResult)
     texts = [(t.label, t.figure, t.before, t.change, t.usual) for t in tiles(item, grid)]
     rows = [(1, (label, *(Typed(t, "text", 0) for t in rest))) for label, *rest in texts]
-    kept = Note(grid.context.filters, "scope")
+    kept = (Note(grid.context.filters, "scope"),) if grid.context.filters else ()
     context = dataclasses.replace(grid.context, filters="")
     return dataclasses.replace(
         grid, context=context, heads=HEADS, places=tuple(range(len(HEADS))), source=rows, depth=1, total=len(rows),
-        notes=(*grid.notes, kept), said=(), chart=0, each="",
+        notes=(*grid.notes, *kept), said=(), chart=0, each="",
     )  # fmt: skip
 
 

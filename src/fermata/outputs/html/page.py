@@ -78,7 +78,7 @@ def write(item: Answer, out: IO[bytes], how: Display, progress: Progress) -> Non
     style, script = _asset("page.css"), _asset("page.js")
     context = item.context
     sections = list(_sections(item, how, progress))
-    _led(sections)
+    _with_links(sections)
     page = {
         "title": clean(item.title if isinstance(item, Page | Records) else context.title),
         "lines": [f"{context.period}, {context.zone}"] if isinstance(item, Page) else sections[0].lines,
@@ -176,7 +176,7 @@ def _sections(item: Answer, how: Display, progress: Progress) -> Iterator[Sectio
         yield made
 
 
-def _led(sections: list[Section]) -> None:
+def _with_links(sections: list[Section]) -> None:
     """Each point leads to the part that shows the report behind it."""
     places = {s.title: s.number for s in sections if not s.points}
     for section in sections:
@@ -194,7 +194,7 @@ def _section(number: int, title: str | None, item: RunResult | Records, how: Dis
         made.lines = [clean(n.partition(" (")[0]) for n in grid.notes if n.kind == "compared"]
     made.notes = [clean(n) for n in grid.notes if n.weight == "figures" and not tiled]
     made.folded = [clean(n) for n in grid.notes if n.weight != "figures" or tiled]
-    if tiled:
+    if tiled and grid.context.filters:
         made.folded.insert(0, clean(grid.context.filters))
     made.heads, made.above = _heads(grid)
     made.points = points(item)
