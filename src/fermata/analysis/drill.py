@@ -13,19 +13,19 @@ from itertools import pairwise
 from typing import Any
 
 from fermata.analysis.buckets import Buckets
-from fermata.analysis.business_hours import chosen
+from fermata.analysis.business_hours import chosen, in_hours
 from fermata.analysis.cells import measure_of
 from fermata.analysis.combine import Source
 from fermata.analysis.filters import column
 from fermata.analysis.identify import as_recorded, opened
-from fermata.analysis.measures import TOUCHED
+from fermata.analysis.measures import TOUCHED, Measure
 from fermata.analysis.plan import Cell, Dimension, Plan, Strand
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, in_kept, inside, naive, select
 from fermata.errors import RequestError
 from fermata.fields import PROVENANCE, Field
 from fermata.timeline.units import base_unit
 
-__all__ = ["count", "earlier", "events", "pieces", "records"]
+__all__ = ["columns_behind", "count", "earlier", "events", "pieces", "records"]
 
 WINDOW = 100_000  # events of a stretch of time that are put in order at once
 Reading = Callable[[], Iterator[Any]]
@@ -38,25 +38,40 @@ def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) ->
     time, the value for amounts). Distinct values are represented by the first event of each.
     """
     engine, kept, strand = _behind(plan, cell, source, every=False)
-    return functools.partial(engine.stream, _listed(kept, limit)), strand, _count(engine, kept)
+    return functools.partial(engine.stream, _listed(kept, limit)), strand, count(engine, kept)
 
 
-def pieces(plan: Plan, cell: Cell, source: Source) -> Iterator[Any]:
-    """The events behind a cell as Arrow tables like those of `records`; of a distinct count or an extreme all it looked
-    at, with the value each brought.
+def pieces(plan: Plan, cell: Cell, source: Source) -> tuple[Any, Any]:
+    """The engine and the events behind a cell as its table, in no order, with their times as `columns_behind` gives
+    them; of a distinct count or an extreme all it looked at, with the value each brought.
     """
     engine, kept, _ = _behind(plan, cell, source, every=True)
-    found: Iterator[Any] = engine.stream(_listed(kept, None))
-    return found
+    return engine, kept
 
 
-def count(plan: Plan, cell: Cell, source: Source) -> int:
-    """How many events `pieces` gives."""
-    engine, kept, _ = _behind(plan, cell, source, every=True)
-    return _count(engine, kept)
+def columns_behind(plan: Plan, columns: Sequence[int], source: Source) -> tuple[Any, Any]:
+    """The engine and the events behind whole columns of one strand at once as its table, in no order.
+
+    Each has `at_utc` and `until_utc`, the times the strand goes by, and for column N `brought_N`: what it brought to
+    it, nothing where it is not among its events. Units of time that events stand for are not looked at this way.
+    """
+    import ibis
+
+    strand = dataclasses.replace(plan.strands[plan.columns[columns[0]].strand], uses=())
+    plan = plan.of(strand)
+    measures = {n: measure_of(plan, n) for n in columns}
+    engine, table = opened(strand, source)
+    kept = inside(select(table, strand), plan, strand, spans=any(m.needs_spans for m in measures.values()))
+    brought = {}
+    for n, measure in measures.items():
+        among, value = _brought(kept, plan, strand, measure, [], every=True)
+        brought[f"brought_{n}"] = ibis.ifelse(among.fill_null(False), value, ibis.null(value.type()))
+    kept = kept.mutate(at_utc=kept.start_utc, until_utc=kept.finish_utc, **brought)
+    return engine, as_recorded(kept.filter(ibis.or_(*(kept[c].notnull() for c in brought))), strand)
 
 
-def _count(engine: Any, kept: Any) -> int:
+def count(engine: Any, kept: Any) -> int:
+    """How many events a table of an engine has."""
     found: int = engine.run(kept.aggregate(n=kept.count())).column(0)[0].as_py()
     return found
 
@@ -70,27 +85,17 @@ def _behind(plan: Plan, cell: Cell, source: Source, *, every: bool) -> tuple[Any
     measure = measure_of(plan, cell.column)
     engine, table = opened(strand, source)
     kept = inside(select(table, strand), plan, strand, spans=measure.needs_spans)
+    if every:
+        kept = kept.mutate(at_utc=kept.start_utc, until_utc=kept.finish_utc)
     for dimension, key in cell.keys:
         if not dimension.calendar:
             kept = kept.filter(_equal(kept[strand.schema.field(dimension.name).stored], key, plan))
     calendar = [(d, k) for d, k in cell.keys if d.calendar]
     if measure.name == TOUCHED:
         return engine, as_recorded(_touching(kept, plan, measure.unit, calendar, every), strand), strand
-    if measure.needs_spans:
-        kept = kept.mutate(contribution=_time_inside(kept, plan, strand, calendar))
-        began = _starts_inside(kept, plan, calendar)
-        kept = kept.filter((kept.contribution > 0) | began if measure.name == "present" else kept.contribution > 0)
-    else:
-        kept = kept.filter(_starts_inside(kept, plan, calendar))
-        value = column(kept, strand.schema.field(measure.of)) if measure.of else None
-        if measure.name in ("first", "last"):
-            value = kept.start_utc
-        if measure.name == "distinct" and every and value is not None:
-            kept = kept.filter(value.notnull()).mutate(contribution=value)
-        elif measure.name in ("count", "distinct"):
-            kept = kept.mutate(contribution=ibis.literal(1, type="int64"))
-        elif value is not None:
-            kept = kept.filter(value.notnull()).mutate(contribution=value)
+    among, value = _brought(kept, plan, strand, measure, calendar, every=every)
+    kept = kept.mutate(contribution=value).filter(among)
+    kept = kept.filter(kept.contribution.notnull())
     if every:
         pass
     elif measure.records == "representatives":
@@ -101,6 +106,29 @@ def _behind(plan: Plan, cell: Cell, source: Source, *, every: bool) -> tuple[Any
     elif measure.records == "witnesses":
         kept = kept.filter(kept.contribution == _witness(plan, cell, source))
     return engine, as_recorded(kept, strand), strand
+
+
+def _brought(
+    kept: Any, plan: Plan, strand: Strand, measure: Measure, calendar: list[tuple[Dimension, Any]], *, every: bool
+) -> tuple[Any, Any]:
+    """Whether an event is among those of a measure in calendar units, and what it brings to it; one that brings nothing
+    is not.
+    """
+    import ibis
+
+    began = _starts_inside(kept, plan, calendar)
+    if measure.needs_spans:
+        time = _time_inside(kept, plan, strand, calendar)
+        if measure.name != "present":
+            return time > 0, time
+        return (time > 0) | began, column(kept, strand.schema.field(measure.of)) if every else time
+    if strand.hours:
+        began = began & in_hours(kept, plan.stretch, strand)
+    if measure.name in ("first", "last"):
+        return began, kept.start_utc
+    if measure.of and (every or measure.name != "distinct"):
+        return began, column(kept, strand.schema.field(measure.of))
+    return began, ibis.literal(1, type="int64")
 
 
 def _touching(kept: Any, plan: Plan, unit: str, calendar: list[tuple[Dimension, Any]], every: bool) -> Any:
@@ -187,7 +215,7 @@ def earlier(plan: Plan, source: Source) -> tuple[Reading, int]:
     engine, table = opened(strand, source)
     kept = reach_in(select(table, strand), plan)
     kept = as_recorded(kept.mutate(inside_us=_inside(kept, [(plan.stretch.start, plan.stretch.end)])), strand)
-    return functools.partial(engine.stream, _listed(kept, None)), _count(engine, kept)
+    return functools.partial(engine.stream, _listed(kept, None)), count(engine, kept)
 
 
 def _in_windows(engine: Any, table: Any, plan: Plan, count: int) -> Iterator[Any]:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import dataclasses
+import io
 from collections.abc import Iterator
 from typing import IO, TYPE_CHECKING, Any
 
 from fermata.outputs import drawing
 from fermata.outputs.canvas import Drawing
 from fermata.outputs.formats import ISO
-from fermata.outputs.looks import LIGHT, Look
+from fermata.outputs.looks import LIGHT, Look, darkened
 from fermata.outputs.plots import PLOTS
 from fermata.outputs.writing import Progress
 from fermata.reports.definition.display import Display
@@ -19,7 +20,7 @@ from fermata.reports.result import Answer
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-__all__ = ["draw", "figure", "printable", "settings", "write"]
+__all__ = ["draw", "figure", "on_both_grounds", "printable", "settings", "write"]
 
 WIDTH = 8.4  # inches
 DPI = 150
@@ -79,6 +80,14 @@ def draw(found: Drawing, look: Look = LIGHT, *, bare: bool = False) -> Figure:
     _placed(made, axes, head, FOOT + 14 * len(found.notes))
     _titled(made, found, look, bare)
     return made
+
+
+def on_both_grounds(found: Drawing) -> tuple[str, str]:
+    """The drawing for a page, light and dark, as SVG without title and period."""
+    out = io.StringIO()
+    with settings():
+        draw(found, bare=True).savefig(out, format="svg", transparent=True, metadata={"Date": None, "Creator": None})
+    return out.getvalue(), darkened(out.getvalue())
 
 
 def printable(text: str) -> tuple[str, bool]:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import re
+from dataclasses import astuple, dataclass
 
-__all__ = ["DARK", "LIGHT", "Look"]
+__all__ = ["DARK", "LIGHT", "Look", "darkened"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,3 +64,16 @@ DARK = Look(
     ),
     "#7d8692",
 )
+
+
+def _every(look: Look) -> list[str]:
+    *four, series, other = astuple(look)
+    return [*four, *series, other]
+
+
+TO_DARK = dict(zip(_every(LIGHT), _every(DARK), strict=True))
+
+
+def darkened(svg: str) -> str:
+    """A picture on light ground (SVG) in the colours for dark ground: it is drawn once for both."""
+    return re.sub(r"#[0-9a-f]{6}\b", lambda m: TO_DARK.get(m[0], m[0]), svg)

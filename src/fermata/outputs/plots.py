@@ -266,26 +266,31 @@ def _at_edges(axes: Any, found: Drawing, high: float, *, outer: bool, lowest: bo
 
 def heat(axes: Any, found: Drawing, look: Look) -> None:
     """One colour, the stronger the more; zero is an empty field, what is not known is hatched."""
+    from matplotlib.collections import PatchCollection
     from matplotlib.colors import to_rgba
     from matplotlib.patches import Rectangle
 
     top = max((abs(v) for row in found.figures for v in row if v is not None), default=0) or 1
     base = to_rgba(look.series[0])
     small = len(found.names) <= 31
+    fields: dict[str | None, list[tuple[Any, Any]]] = {None: [], "//////": []}
     for y, (row, told) in enumerate(zip(found.figures, found.texts, strict=True)):
         for x, value in enumerate(row):
             strength = 0 if value is None else abs(value) / top
             fill = (*base[:3], 0.08 + 0.92 * strength) if strength else "none"
-            hatch = "//////" if value is None else None
-            axes.add_patch(
-                Rectangle(
-                    (x - 0.47, y - 0.44), 0.94, 0.88, facecolor=fill, edgecolor=look.line, linewidth=0.5, hatch=hatch
-                )
-            )
+            fields["//////" if value is None else None].append((Rectangle((x - 0.47, y - 0.44), 0.94, 0.88), fill))
             if small and value is not None:
                 text = _compact(value) if len(told[x]) > 4 else told[x]
                 colour = look.ground if strength > 0.55 else look.soft if not value else look.ink
-                axes.text(x, y, text, ha="center", va="center", fontsize=6.5, color=colour)
+                inside = axes.text(x, y, text, ha="center", va="center", fontsize=6.5, color=colour)
+                inside.set_in_layout(False)  # it takes no room beside the plot
+    for hatch, drawn in fields.items():
+        many = PatchCollection(
+            [field for field, _ in drawn], facecolors=[fill for _, fill in drawn], edgecolors=look.line,
+            linewidths=0.5, hatch=hatch,
+        )  # fmt: skip
+        axes.add_collection(many, autolim=False)
+    axes.set_xlim(-0.55, len(found.names) - 0.45)
     axes.set_ylim(len(found.series) - 0.5, -0.5)
     axes.set_yticks(range(len(found.series)), [short(s) for s in found.series])
     named(axes, tuple(n.removesuffix(":00") for n in found.names))

@@ -6,7 +6,6 @@ import base64
 import dataclasses
 import functools
 import hashlib
-import io
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -297,6 +296,7 @@ def _figures(made: Section, item: RunResult, grid: Grid) -> dict[tuple[int, int]
     columns = {place - grid.depth: c for c, place in enumerate(grid.places) if c >= grid.depth}
     numbers: dict[tuple[int, int], int] = {}
     told: list[Any] = []
+    shares: dict[tuple[str, int], dict[Any, str]] = {}  # what was brought, each different value written once
     tz = zone(grid.context.zone)
     for (row, measure), (log, events, brought) in found.figures.items():
         if row not in places or measure not in columns or not events:
@@ -305,8 +305,10 @@ def _figures(made: Section, item: RunResult, grid: Grid) -> dict[tuple[int, int]
         kind, scale = _brought(item, column.measure)
         at = (places[row], columns[measure])
         numbers[at] = len(told)
-        shares = [people(v, kind, scale, tz, None, grid.how) for v in brought]
-        told.append([log, events, coded(shares)])
+        said = shares.setdefault((kind, scale), {})
+        for value in set(brought) - said.keys():
+            said[value] = people(value, kind, scale, tz, None, grid.how)
+        told.append([log, events, coded([said[v] for v in brought])])
     logs = []
     for records in found.logs:
         listed = of(records, grid.how.merged(Display(columns=())))
@@ -387,14 +389,9 @@ def _charts(item: RunResult, how: Display) -> tuple[str, str, str] | None:
         return None
     if not item.report.chart and (len(found.names) < 2 or (found.kind == "ranked" and len(found.names) > RANKED)):
         return None
-    from fermata.outputs import charts, looks
+    from fermata.outputs import charts
 
-    with charts.settings():
-        images = []
-        for look in (looks.LIGHT, looks.DARK):
-            out = io.BytesIO()
-            charts.draw(found, look, bare=True).savefig(
-                out, format="svg", transparent=True, metadata={"Date": None, "Creator": None}
-            )
-            images.append(f"data:image/svg+xml;base64,{base64.b64encode(out.getvalue()).decode()}")
-    return images[0], images[1], f"{found.kind} chart of {found.measure}: {found.title}"
+    light, dark = (
+        f"data:image/svg+xml;base64,{base64.b64encode(svg.encode()).decode()}" for svg in charts.on_both_grounds(found)
+    )
+    return light, dark, f"{found.kind} chart of {found.measure}: {found.title}"

@@ -3,22 +3,27 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterator, Sequence
+import functools
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
 from fermata.analysis import drill
 from fermata.analysis.cells import measure_of
-from fermata.analysis.plan import Cell, Dimension, Plan, Strand
-from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
+from fermata.analysis.combine import Source
+from fermata.analysis.measures import TOUCHED
+from fermata.analysis.plan import Cell, Plan, Strand
 from fermata.errors import RequestError
+from fermata.fields import PROVENANCE
+from fermata.reports.execute.cell_events import Keys, Placed
 from fermata.reports.execute.listed import Listed
 from fermata.reports.execute.listing import has_records, listed_events
 from fermata.reports.result import Records, RunResult
 
 __all__ = ["Behind", "behind"]
 
-QUERIES = 400  # figures of time by calendar units are asked for one unit at a time
+QUERIES = 400  # units of time that are asked for one by one for a figure
+BROUGHT = ("brought_", "contribution")
 
 
 @dataclass(frozen=True)
@@ -45,26 +50,48 @@ class _Found:
     pieces: list[Any] = dataclasses.field(default_factory=list)
 
 
+@dataclass(frozen=True)
+class _Query:
+    """Events of one log asked for at once: for measure columns, each with the heading of what an event brought to it
+    and its cells, as (row, column) of the table. With `fixed`, the cells' units of time are asked for already.
+    """
+
+    strand: int
+    opened: Callable[[Source], tuple[Any, Any]]
+    columns: dict[int, str]
+    cells: dict[int, dict[Keys, tuple[int, int]]]
+    fixed: bool = False
+
+
 def behind(result: RunResult, most: int) -> Behind:
     """The events behind the figures of a result, as long as there are no more than `most`."""
-    plan, place = result.plan, result.place
+    plan, source = result.plan, result.place.source(result.plan)
     columns = [i for i, c in enumerate(plan.columns) if not c.hidden and _explained(plan, i)]
-    source = place.source(plan)
-    counted = {plan.columns[i].strand: 0 for i in columns}
-    for i in columns:
-        counted[plan.columns[i].strand] = max(counted[plan.columns[i].strand], drill.count(plan, Cell((), i), source))
-    if sum(counted.values()) > most:
-        return Behind((), {}, sum(counted.values()))
     found: dict[int, _Found] = {}
     figures: dict[tuple[int, int], tuple[int, list[int], list[Any]]] = {}
     left: list[str] = []
-    for i in columns:
-        for (row, column), (strand, numbers, brought) in _of_column(result, i, found, left).items():
-            figures[row, column] = (strand, numbers, brought)
+    for query in _queries(result, columns, left):
+        engine, table = query.opened(source)
+        events = engine.run(table.limit(most + 1))
+        held = found.setdefault(query.strand, _Found(plan.strands[query.strand]))
+        events = events.sort_by([(c, "ascending") for c in ("start_utc", *PROVENANCE)])
+        numbers = _numbered(held, events)
+        if max(events.num_rows, sum(len(f.numbers) for f in found.values())) > most:
+            return Behind((), {}, _counted(plan, columns, source))
+        figures.update(_explaining(result, query, events, numbers))
     order = list(found)
     logs = tuple(_records(result, found[n]) for n in order)
     placed = {key: (order.index(n), numbers, brought) for key, (n, numbers, brought) in figures.items()}
     return Behind(logs, placed, sum(len(f.numbers) for f in found.values()), tuple(left))
+
+
+def _counted(plan: Plan, columns: list[int], source: Source) -> int:
+    """How many events there are behind the columns, of each log as many as most of its columns have."""
+    counts: dict[int, int] = {}
+    for i in columns:
+        strand = plan.columns[i].strand
+        counts[strand] = max(counts.get(strand, 0), drill.count(*drill.pieces(plan, Cell((), i), source)))
+    return sum(counts.values())
 
 
 def _explained(plan: Plan, column: int) -> bool:
@@ -75,113 +102,82 @@ def _explained(plan: Plan, column: int) -> bool:
     return True
 
 
-def _of_column(
-    result: RunResult, column: int, found: dict[int, _Found], left: list[str]
-) -> dict[tuple[int, int], tuple[int, list[int], list[Any]]]:
-    """The events behind each figure of one measure, over the rows and across."""
+def _queries(result: RunResult, columns: list[int], left: list[str]) -> Iterator[_Query]:
+    """What to ask for: all columns of a log at once; by themselves those that count units of time, or have time within
+    certain hours in units of time, which are asked for one unit after the other.
+    """
+    plan = result.plan
+    cells = {i: own for i in columns if (own := _cells(result, i))}
+    columns = list(cells)
+    apart = [i for i in columns if _apart(plan, i, cells[i])]
+    for strand in dict.fromkeys(plan.columns[i].strand for i in columns):
+        together = [i for i in columns if plan.columns[i].strand == strand and i not in apart]
+        if together:
+            opened = functools.partial(drill.columns_behind, plan, together)
+            yield _Query(strand, opened, {i: f"brought_{i}" for i in together}, cells)
+    for i in apart:
+        groups: dict[Keys, dict[Keys, tuple[int, int]]] = {}
+        for keys, at in cells[i].items():
+            groups.setdefault(tuple((d, k) for d, k in keys if d.calendar), {})[keys] = at
+        if len(groups) > QUERIES:
+            left.append(plan.columns[i].label)
+            continue
+        for fixed, these in groups.items():
+            opened = functools.partial(drill.pieces, plan, Cell(fixed, i))
+            yield _Query(plan.columns[i].strand, opened, {i: "contribution"}, {i: these}, fixed=True)
+
+
+def _apart(plan: Plan, column: int, cells: dict[Keys, tuple[int, int]]) -> bool:
+    measure, strand = measure_of(plan, column), plan.strands[plan.columns[column].strand]
+    clipped = measure.needs_spans and any(d.calendar for keys in cells for d, _ in keys)
+    return measure.name == TOUCHED or (clipped and strand.hours is not None)
+
+
+def _cells(result: RunResult, column: int) -> dict[Keys, tuple[int, int]]:
+    """The cells of a measure's figures, over the rows and across, with where they stand in the table."""
     plan, table = result.plan, result.table
-    cells: dict[tuple[tuple[Dimension, Any], ...], tuple[int, int]] = {}
+    cells: dict[Keys, tuple[int, int]] = {}
     for r, row in enumerate(table.rows):
         keys = tuple(zip(plan.by, row.keys, strict=False))
         for c, head in enumerate(table.measures):
             if head.measure == column and row.cells[c] is not None:
-                own = keys if plan.across is None or head.across_total else (*keys, (plan.across, head.across))
-                cells[own] = (r, c)
-    strand = plan.columns[column].strand
-    held = found.setdefault(strand, _Found(plan.strands[strand]))
-    told: dict[tuple[int, int], tuple[int, list[int], list[Any]]] = {}
-    asked = _asked(plan, column, list(cells))
-    if len(asked) > QUERIES:
-        left.append(plan.columns[column].label)
-        return {}
-    for fixed, wanted in asked.items():
-        for pieces in drill.pieces(plan, Cell(fixed, column), result.place.source(plan)):
-            numbers = _numbered(held, pieces)
-            for keys, at in _sorted_in(plan, column, pieces, wanted):
-                _, mine, brought = told.setdefault(cells[keys], (strand, [], []))
-                mine += [numbers[n] for n in at]
-                brought += [pieces.column("contribution")[n].as_py() for n in at]
-    return {cell: _kept(result, column, cell, entry) for cell, entry in told.items()}
+                cells[keys if plan.across is None or head.across_total else (*keys, (plan.across, head.across))] = (
+                    r,
+                    c,
+                )
+    return cells
 
 
-def _asked(plan: Plan, column: int, cells: list[Any]) -> dict[tuple[Any, ...], list[Any]]:
-    """What to ask for at once: everything, or where time is clipped to calendar units, one unit at a time; with the
-    cells it answers.
-    """
-    measure = measure_of(plan, column)
-    groups: dict[tuple[Any, ...], list[Any]] = {}
-    for keys in cells:
-        calendar = tuple((d, k) for d, k in keys if d.calendar) if measure.needs_spans else ()
-        groups.setdefault(calendar, []).append(keys)
-    return groups
-
-
-def _numbered(held: _Found, pieces: Any) -> list[int]:
+def _numbered(held: _Found, events: Any) -> list[int]:
     """The numbers of events, those not yet known added."""
-    keys = list(
-        zip(*(pieces.column(c).to_pylist() for c in ("start_utc", "file_id", "record_no", "event_no")), strict=True)
-    )
+    own = [events.column("start_utc").cast("int64"), *(events.column(c) for c in PROVENANCE)]
+    keys = list(zip(*(c.to_pylist() for c in own), strict=True))
     new = []
     for n, key in enumerate(keys):
         if key not in held.numbers:
             held.numbers[key] = len(held.numbers)
             new.append(n)
     if new:
-        held.pieces.append(pieces.drop_columns(["contribution"]).take(new))
+        asked = [c for c in events.column_names if c in ("at_utc", "until_utc") or c.startswith(BROUGHT)]
+        held.pieces.append(events.drop_columns(asked).take(new))
     return [held.numbers[key] for key in keys]
 
 
-def _sorted_in(plan: Plan, column: int, pieces: Any, wanted: list[Any]) -> Iterator[tuple[Any, list[int]]]:
-    """Each cell with the places of its events among the pieces."""
-    strand = plan.strands[plan.columns[column].strand]
-    shapes: dict[tuple[Dimension, ...], set[Any]] = {}
-    for keys in wanted:
-        shapes.setdefault(tuple(d for d, _ in keys), set()).add(keys)
-    values: dict[Dimension, list[Sequence[Any]]] = {}
-    clipped = measure_of(plan, column).needs_spans
-    for shape, cells in shapes.items():
-        free = [d for d in shape if not (clipped and d.calendar)]
-        for dimension in free:
-            if dimension not in values:
-                values[dimension] = _labels(plan, strand, dimension, pieces)
-        at: dict[Any, list[int]] = {}
-        for n in range(pieces.num_rows):
-            for keys in _combined([values[d][n] for d in free]):
-                at.setdefault(keys, []).append(n)
-        for keys in cells:
-            own = tuple(k for d, k in keys if d in free)
-            if own in at:
-                yield keys, at[own]
-
-
-def _combined(parts: list[Sequence[Any]]) -> Iterator[tuple[Any, ...]]:
-    """Every combination: an event with two tags is in two groups."""
-    if not parts:
-        yield ()
-        return
-    for rest in _combined(parts[1:]):
-        for first in parts[0]:
-            yield (first, *rest)
-
-
-def _labels(plan: Plan, strand: Strand, dimension: Dimension, pieces: Any) -> list[Sequence[Any]]:
-    """The groups of a dimension that each event is in."""
-    kept = set(plan.kept) if plan.kept is not None and plan.by and dimension == plan.by[0] else None
-    if dimension.calendar:
-        import bisect
-        from datetime import UTC
-
-        slots = plan.slots(dimension.unit)
-        labels, _ = dimension.labels(slots)
-        edges = [s.start.astimezone(UTC).replace(tzinfo=None) for s in slots]
-        starts = pieces.column("start_utc").to_pylist()
-        found = [labels[max(bisect.bisect_right(edges, s) - 1, 0)] for s in starts]
-        return [(v if kept is None or v in kept else ELSE_LABEL,) for v in found]
-    field = strand.schema.field(dimension.name)
-    given = pieces.column(field.stored).to_pylist()
-    if field.type == "tags":
-        return [tuple(v) if v else (None,) for v in given]
-    return [(v if kept is None or v in kept else ELSE_TEXT,) for v in given]
+def _explaining(
+    result: RunResult, query: _Query, events: Any, numbers: list[int]
+) -> dict[tuple[int, int], tuple[int, list[int], list[Any]]]:
+    """The events behind each figure that a query is for, with what they brought."""
+    plan = result.plan
+    strand = plan.strands[query.strand]
+    placed = Placed(plan.of(strand), strand, events)
+    told = {}
+    for column, name in query.columns.items():
+        cells = query.cells[column]
+        sorted_in = placed.sorted_in(name, measure_of(plan, column), list(cells), fixed=query.fixed)
+        for keys, (at, brought) in sorted_in.items():
+            entry = (query.strand, [numbers[n] for n in at], brought)
+            told[cells[keys]] = _kept(result, column, cells[keys], entry)
+    return told
 
 
 def _kept(result: RunResult, column: int, cell: tuple[int, int], entry: tuple[int, list[int], list[Any]]) -> Any:
