@@ -405,6 +405,7 @@ BY_UNITS: dict[str, dict[str, Any]] = {
     "days used": {"log": "software", "by": ["user", "week"], "columns": ["distinct day", "max duration"]},
     "a rest": {"log": "software", "by": ["user"], "across": "weekday", "columns": ["time", "present user"], "top": 3},
     "another time": {"log": "timesheets", "by": ["day"], "columns": ["count", "time"], "date_field": "paid"},
+    "at once": {"log": "software", "by": ["pool"], "columns": ["concurrency", "utilisation pool", "mean duration"]},
     "tags": {"log": "prints", "by": ["day", "tags"], "columns": ["count", "total pages"]},
 }
 
@@ -432,6 +433,10 @@ def figures_are_explained(result: Result, some: bool) -> None:
             if plan.across and not head.across_total:
                 at[plan.across.name] = head.across_label
             listed = result.events(of=plan.columns[head.measure].label, at=at)
+            measure = plan.columns[head.measure].measure
+            if measure.needs_spans and measure.records == "contributors":
+                assert listed.columns[-1].type == "duration"
+            assert "Figure" in str(listed) or measure.base
             records = found.logs[log]
             place = [c[0] for c in records.columns].index("record")
             own = sorted((records.rows[n][place], b) for n, b in zip(numbers, brought, strict=True))

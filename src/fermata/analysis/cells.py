@@ -10,7 +10,7 @@ from fermata.analysis.formula import Context, Quantity, unit
 from fermata.analysis.measures import ONWARDS, Measure
 from fermata.analysis.plan import ColumnPlan, Plan
 
-__all__ = ["ZERO", "Components", "combined", "measure_of", "reader", "value"]
+__all__ = ["ZERO", "Components", "brought_to", "combined", "measure_of", "reader", "value"]
 
 Components = dict[tuple[int, str], Any]
 ZERO = ("count", "time", "total", "distinct", "present", "union", "overlap", "peak", "at", "over", "touched")
@@ -118,3 +118,16 @@ def measure_of(plan: Plan, column: int) -> Measure:
     """The measure a column's records are of: a share's are those of its base."""
     measure = plan.columns[column].measure
     return measure.base or measure
+
+
+def brought_to(plan: Plan, column: int) -> tuple[str, str, int]:
+    """Type, unit and scale of what an event brings to a column: its time, whatever is made of that, the amount that is
+    averaged, or a value of the column's own type.
+    """
+    schema, measure = plan.strands[plan.columns[column].strand].schema, measure_of(plan, column)
+    if measure.needs_spans and measure.records != "representatives":
+        measure = Measure("time")
+    if measure.name == "mean":
+        field = schema.field(measure.of)
+        return field.type, field.unit, field.scale
+    return measure.type_in(schema)

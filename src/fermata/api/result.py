@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 from fermata import outputs
-from fermata.analysis.plan import Cell
 from fermata.analysis.table import Table
 from fermata.api.tabular import Listing, Tabular, whole
 from fermata.api.values import Row, Value
@@ -158,16 +157,15 @@ class Result(Tabular):
         >>> len(found.events(at={"place": "Library"}, limit=5))
         5
         """
-        found = self._behind(listings.cell_of(self.data, at or {}, of), limit)
-        base = self.data.plan.columns[listings.cell_of(self.data, at or {}, of).column].measure.base
-        return Listing.of(found if base else dataclasses.replace(found, figure=self.cell(of=of, at=at)))
-
-    def _behind(self, cell: Cell, limit: int | None) -> Records:
         if self.place is None:
             raise RequestError("this result was kept apart from its workspace; run it again to see the events")
+        cell = listings.cell_of(self.data, at or {}, of)
         found = execute(behind(self.data, cell, self.place, limit), self.place)
         assert isinstance(found, Records)
-        return found
+        if (column := self.data.plan.columns[cell.column]).measure.base:
+            return Listing.of(found)
+        kind, _, scale = column.kind
+        return Listing.of(dataclasses.replace(found, figure=self.cell(of=of, at=at), figure_type=(kind, scale)))
 
     def chart(self, kind: str = "", of: str = "") -> Figure:
         """A Matplotlib figure of the result. `kind` is bar, stacked, ranked, line, area, share, panels, heat map or

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from fermata.outputs.formats import ISO, clean, clock, day, local
+from fermata.outputs.formats import ISO, clean, clock, day, local, people
 from fermata.reports.definition.display import Display
-from fermata.reports.result import ALL, Context
+from fermata.reports.result import ALL, Context, Records
 from fermata.timeline.words import stamp
 from fermata.timeline.zones import zone
 
-__all__ = ["exactly", "made_by", "subtitle"]
+__all__ = ["exactly", "figured", "made_by", "subtitle"]
 
 
 def subtitle(context: Context, under: str = "") -> list[str]:
@@ -29,6 +29,15 @@ def exactly(context: Context) -> str:
     """The period's exact edges, the end not in it; "" where there are none, as in a register as of a day."""
     known = context.period_exact not in ("", context.period)
     return f"exactly {context.period_exact}, the end not included" if known else ""
+
+
+def figured(item: Records, how: Display = ISO) -> str:
+    """The figure that events explain, and how many they are: `8:12:05, from 14 events`; "" where they explain none."""
+    if item.figure is None:
+        return ""
+    kind, scale = item.figure_type
+    shown = people(item.figure, kind, scale, zone(item.context.zone), None, how)
+    return f"{shown}, from {item.total:,} event{'s' * (item.total != 1)}"
 
 
 def made_by(context: Context, how: Display = ISO) -> list[str]:

@@ -11,12 +11,11 @@ from typing import IO, Any, Literal, NamedTuple
 from fermata.notes import Note, shortened
 from fermata.outputs.formats import ISO, people
 from fermata.outputs.grid import Grid
-from fermata.outputs.heading import made_by, subtitle
+from fermata.outputs.heading import figured, made_by, subtitle
 from fermata.outputs.key_figures import readable
 from fermata.outputs.writing import Progress
 from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer, Page, Records
-from fermata.timeline.zones import zone
 
 __all__ = ["Look", "render", "write"]
 
@@ -64,11 +63,8 @@ def render(item: Answer, how: Display = ISO, look: Look = PLAINLY, *, under: str
     if missing > 0:
         cut = f"... {missing:,} more rows; all of them: --output FILE, or a larger --limit"
         lines.append(_styled(cut, DIM, colour))
-    if isinstance(item, Records) and item.figure is not None:
-        _, _, kind, _, scale = item.columns[-1]
-        shown_figure = people(item.figure, kind, scale, zone(grid.context.zone), None, how)
-        count = f"{item.total:,} event{'s' * (item.total != 1)}"
-        lines += ["", f"{_styled('Figure', BOLD, colour)}  {shown_figure}, from {count}"]
+    if isinstance(item, Records) and (told := figured(item, how)):
+        lines += ["", f"{_styled('Figure', BOLD, colour)}  {told}"]
     lines += _notes(grid.notes, look)
     lines += ["", *made_by(grid.context, how)] if made else []
     return "\n".join(line.rstrip() for line in lines) + "\n"

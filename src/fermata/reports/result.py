@@ -97,6 +97,7 @@ class Records:
     rows: Sequence[tuple[Any, ...]]
     total: int
     figure: Any = None
+    figure_type: tuple[str, int] = ("number", 0)  # and its scale
     notes: tuple[Note, ...] = field(default=())
     second: tuple[str, ...] = ()
     earlier: Sequence[tuple[Any, ...]] = field(default=(), compare=False)

@@ -12,11 +12,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, Any
 
+from fermata.analysis.cells import brought_to
 from fermata.errors import RequestError
 from fermata.outputs import drawing
 from fermata.outputs.formats import ISO, clean, people
 from fermata.outputs.grid import Grid, of
-from fermata.outputs.heading import exactly, made_by, subtitle
+from fermata.outputs.heading import exactly, figured, made_by, subtitle
 from fermata.outputs.html.embed import PACKED, chunks, coded, packed, safe
 from fermata.outputs.html.parts import NARROW, Point, bars, points, widths
 from fermata.outputs.key_figures import Tile, are_tiles, readable, tiles
@@ -302,7 +303,7 @@ def _figures(made: Section, item: RunResult, grid: Grid) -> dict[tuple[int, int]
         if row not in places or measure not in columns or not events:
             continue
         column = item.table.measures[measure]
-        kind, scale = _brought(item, column.measure)
+        kind, _, scale = brought_to(item.plan, column.measure)
         at = (places[row], columns[measure])
         numbers[at] = len(told)
         said = shares.setdefault((kind, scale), {})
@@ -328,16 +329,6 @@ def _figures(made: Section, item: RunResult, grid: Grid) -> dict[tuple[int, int]
     return numbers
 
 
-def _brought(item: RunResult, measure: int) -> tuple[str, int]:
-    """Type and scale of what an event brings to a figure."""
-    column = item.plan.columns[measure]
-    kind, _, scale = column.kind
-    if column.measure.name in ("mean", "share") or (column.measure.base and column.measure.base.name == "mean"):
-        field_ = item.plan.strands[column.strand].schema.field(column.measure.of) if column.measure.of else None
-        return (field_.type, field_.scale) if field_ else ("number", 0)
-    return kind, scale
-
-
 def _columns(grid: Grid) -> list[list[str | None]]:
     found: list[list[str | None]] = [[] for _ in grid.heads]
     for block in grid.blocks():
@@ -355,12 +346,8 @@ def _listed(made: Section, item: RunResult | Records, grid: Grid, how: Display, 
         for (level, _), line in zip(some.rows, some.lines(), strict=True)
     ]
     made.bodies = [{"name": "", "head": None, "rows": rows}]
-    if isinstance(item, Records) and item.figure is not None:
-        _, _, kind, _, scale = item.columns[-1]
-        made.figure = (
-            f"Figure {people(item.figure, kind, scale, zone(grid.context.zone), None, how)}, from "
-            f"{item.total:,} event{'s' * (item.total != 1)}"
-        )
+    if isinstance(item, Records) and (told := figured(item, how)):
+        made.figure = f"Figure {told}"
     if len(grid) <= IN_PAGE:
         progress(len(grid))
         return

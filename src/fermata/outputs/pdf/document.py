@@ -6,16 +6,15 @@ from typing import IO
 
 from fermata.errors import RequestError
 from fermata.outputs import drawing
-from fermata.outputs.formats import clean, people
+from fermata.outputs.formats import clean
 from fermata.outputs.grid import Grid, of
-from fermata.outputs.heading import exactly, made_by, subtitle
+from fermata.outputs.heading import exactly, figured, made_by, subtitle
 from fermata.outputs.key_figures import TALL, WIDE, Tile, are_tiles, readable, tiles
 from fermata.outputs.pdf.paper import LINE, MARGIN, SOFT, Paper, rgb
 from fermata.outputs.pdf.table import draw, fitted
 from fermata.outputs.writing import Progress
 from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer, Context, Page, Records, RunResult
-from fermata.timeline.zones import zone
 
 __all__ = ["write"]
 
@@ -106,11 +105,9 @@ def _item(
         paper.on_page = lambda: _running(paper, title, grid)
         draw(paper, grid, fit, progress)
         paper.on_page = lambda: None
-    if isinstance(item, Records) and item.figure is not None:
-        _, _, kind, _, scale = item.columns[-1]
-        told = people(item.figure, kind, scale, zone(context.zone), None, paper.how)
+    if isinstance(item, Records) and (told := figured(item, paper.how)):
         paper.y -= 6
-        paper.paragraph(f"Figure {told}, from {item.total:,} event{'s' * (item.total != 1)}", bold=True)
+        paper.paragraph(f"Figure {told}", bold=True)
     missing = grid.total - len(grid)
     more = [f"{missing:,} more rows are not shown"] if missing > 0 else []
     notes = [n for n in (*more, *grid.notes) if said is None or n not in said]

@@ -9,7 +9,7 @@ from decimal import Decimal
 from typing import Any, Self
 
 from fermata.analysis import drill, explain
-from fermata.analysis.cells import measure_of
+from fermata.analysis.cells import brought_to
 from fermata.analysis.plan import Cell, Plan
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import ADDABLE, Field, LogSchema
@@ -92,15 +92,12 @@ def behind(request: Behind, place: Workplace) -> Records:
     column = plan.columns[cell.column]
     has_records(column)
     rows, strand, total = drill.records(plan, cell, place.source(plan), limit)
-    kind, unit, scale = measure_of(plan, cell.column).type_in(strand.schema)
-    if kind in ("mean", "mean duration"):
-        field = strand.schema.field(column.measure.of)
-        kind, unit, scale = field.type, field.unit, field.scale
+    kind, unit, scale = brought_to(plan, cell.column)
     where = ", ".join(f"{d.name} {_words(plan, d, k)}" for d, k in cell.keys) or "all"
     title = f"Events behind {column.label}: {where}"
     if column.measure.name in SHARED:
         title += " (each with its own time; together more than the figure where they overlap)"
-    extra = ColumnDef("contribution", "Contribution", str(kind), unit, scale)
+    extra = ColumnDef("contribution", "Contribution", kind, unit, scale)
     context = context_by(plan, place, request.now, request.digest)
     fresh = tuple((n, at) for n, at in context.fresh if n in strand.schema.stored_logs)
     context = dataclasses.replace(context, filters=narrowed(strand), fresh=fresh)
