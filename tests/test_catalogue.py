@@ -407,7 +407,8 @@ def test_ready_reports_say_what_they_need(make: Maker) -> None:
     cases = {
         "calls-by-line": "this needs a log of the kind 'calls', and the workspace has none; propose a mapping with: "
                          "fermata map FILE",
-        "refused-entries": "doors has no place and no action (map it in [logs.doors.fields]",
+        "refused-entries": "doors has no 'place' and no 'action' (fields: device, user; more are mapped in "
+                           "[logs.doors.fields]",
         "room-use": "this needs a log made from doors by pairing: in; declare one in "
                     "fermata.toml:\n\n[logs.NAME]\nfrom = \"doors\"\npairing = ",
         "entries-by-department": "no register gives doors user.department",

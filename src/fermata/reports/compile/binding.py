@@ -10,7 +10,7 @@ from fermata.analysis.counters import Counter
 from fermata.analysis.derive import Link, Merge, Pairing, States
 from fermata.analysis.formula import Formula
 from fermata.analysis.measures import NEEDS_TIME
-from fermata.errors import RequestError
+from fermata.errors import RequestError, nearest
 from fermata.fields import LogSchema
 from fermata.kinds import KINDS
 from fermata.notes import Note
@@ -221,14 +221,21 @@ def _lacking(kind: str, problems: list[tuple[LogSchema, list[str]]], logs: Logs)
     for schema, missing in problems:
         attributes = [n for n in missing if "." in n]
         plain = [n for n in missing if "." not in n]
+        known = [*logs.registers.widened(schema).by_name, "hour", *PARTS, *logs.calendar.units]
+        near = list(dict.fromkeys(repr(n) for name in missing for n in nearest(name, known)))
+        meant = f"; did you mean {' or '.join(near)}?" if near else ""
         if plain:
+            has = [n for n in schema.by_name if "." not in n]
             told.append(
-                f"{schema.name} has no {' and no '.join(plain)} (map it in [logs.{schema.name}.fields], or "
-                f"[computed.{plain[0].split()[0]}])"
+                f"{schema.name} has no {' and no '.join(map(repr, plain))}{meant} (fields: {', '.join(sorted(has))}; "
+                f"more are mapped in [logs.{schema.name}.fields] or worked out in [computed.NAME])"
             )
         if attributes:
-            told.append(f"no register gives {schema.name} {' and '.join(attributes)} (attributes in [registers.NAME])")
-    return f"this needs a log of the kind {kind!r} with more fields: {'; '.join(told)}"
+            told.append(
+                f"no register gives {schema.name} {' and '.join(attributes)}{'' if plain else meant} (attributes in "
+                "[registers.NAME])"
+            )
+    return f"no log of the kind {kind!r} has all fields that this needs: {'; '.join(told)}"
 
 
 def _shared(report: Report, logs: Logs) -> tuple[str, ...]:
