@@ -4,7 +4,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test soak try-own test-browser test-deep test-engines test-producers lint types docs docs-check bench bench-scale lock clean
+.PHONY: demo test soak try-own test-browser test-deep test-engines test-engines-deep test-producers lint types docs docs-check bench bench-scale lock clean
 
 $(VENV)/.demo: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -33,6 +33,9 @@ soak: $(STAMP)            ## half an hour of kills, spoiled files, random comman
 
 test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a Spark session of its own included (needs java)
 	$(BIN)/pytest -n 2 --dist loadgroup tests/contract tests/test_library.py::test_the_archive_opens_in_spark
+
+test-engines-deep: $(VENV)/.spark  ## every ready report of the sample on Spark and PostgreSQL, digit by digit (an hour)
+	FERMATA_DEEP=1 $(BIN)/pytest -n 2 --dist loadgroup tests/contract/test_every_report.py
 
 $(VENV)/.spark: $(STAMP)
 	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[spark]'

@@ -203,16 +203,37 @@ def test_colours_are_legible() -> None:
         dict(re.findall(r"--(\w+): (#[0-9a-f]{6})", part)) for part in style.split("@media screen and (prefers", 1)
     )
 
-    def luminance(colour: str) -> float:
-        parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
-        red, green, blue = (p / 12.92 if p <= 0.04045 else ((p + 0.055) / 1.055) ** 2.4 for p in parts)
-        return 0.2126 * red + 0.7152 * green + 0.0722 * blue  # WCAG 2.2, relative luminance
-
     for colours in (light, dark):
         for ink in ("ink", "soft", "strong", "off"):
             for ground in ("ground", "sheet", "tint"):
-                high, low = sorted((luminance(colours[ink]), luminance(colours[ground])), reverse=True)
-                assert (high + 0.05) / (low + 0.05) >= 4.5, (ink, ground)
+                assert contrast(colours[ink], colours[ground]) >= 4.5, (ink, ground)
+
+
+@pytest.mark.parametrize("look", [looks.LIGHT, looks.DARK])
+def test_figures_on_a_heat_map_are_legible(hall: Workspace, look: looks.Look) -> None:
+    """Whatever their field is filled with."""
+    from matplotlib.colors import to_rgb
+
+    answer = hall.run(Report.of(**CALLS, by="weekday", across="hour of day")).answer
+    with charts.settings():
+        axes = charts.draw(drawing.of(answer, kind="heat map"), look).axes[0]
+    fills, ground = axes.collections[0].get_facecolor(), to_rgb(look.ground)
+    assert len(axes.texts) == len(fills) == 7 * 24
+    for text, (*colour, alpha) in zip(axes.texts, fills, strict=True):
+        shown = [c * alpha + g * (1 - alpha) for c, g in zip(colour, ground, strict=True)]
+        assert contrast(text.get_color(), "#" + "".join(f"{round(255 * c):02x}" for c in shown)) >= 4.5
+
+
+def contrast(one: str, other: str) -> float:
+    """The contrast ratio of two colours by WCAG 2.2."""
+
+    def luminance(colour: str) -> float:
+        parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+        red, green, blue = (p / 12.92 if p <= 0.04045 else ((p + 0.055) / 1.055) ** 2.4 for p in parts)
+        return 0.2126 * red + 0.7152 * green + 0.0722 * blue  # relative luminance
+
+    low, high = sorted((luminance(one), luminance(other)))
+    return (high + 0.05) / (low + 0.05)
 
 
 def svg(figure: Any) -> str:

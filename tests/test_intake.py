@@ -5,12 +5,14 @@ from __future__ import annotations
 import csv
 import io
 import re
+import shutil
 import zipfile
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from random import Random
 from typing import Any
 
+import pyarrow.parquet as pq
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -18,7 +20,7 @@ from hypothesis import strategies as st
 import fermata
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import ConfigError, FermataError, RequestError, SourceError, UnknownName
-from fermata.intake import opening
+from fermata.intake import opening, storing
 from fermata.intake.mapping import LogMap
 from fermata.timeline.zones import classify, to_utc, zone
 from tests.conftest import NOW, Maker, examples, plain
@@ -45,6 +47,34 @@ def fates(workspace: Workspace, log: str = "doors", **options: Any) -> list[tupl
             assert f.read == f.stored + f.duplicate + f.rejected + sum(f.skipped.values())
             found.append((f.read, f.stored, f.duplicate, f.rejected, sum(f.skipped.values())))
     return found
+
+
+TWICE = """
+events = [{ fields = { action = { constant = "in" } } }, { fields = { action = { constant = "out" } } }]
+"""
+
+
+@pytest.mark.parametrize("settings", ["", TWICE])
+def test_scattered_records_are_stored_like_others(make: Maker, monkeypatch: pytest.MonkeyPatch, settings: str) -> None:
+    """Records of a year without any order: the same files as if each month were looked for in all of them."""
+    chance = Random(4)
+    times = [datetime(2025, 6, 1) + timedelta(seconds=chance.randrange(31_000_000)) for _ in range(400)]
+    lines = [f"{at:%Y-%m-%d %H:%M:%S},{chance.choice('abc')},{chance.choice('xy')}" for at in times]
+    stored, config = [], plain(settings)
+    for block in (storing.BLOCK, 10):
+        monkeypatch.setattr(storing, "BLOCK", block)
+        house = make(config, doors=doors(*lines, *lines[:3]))
+        assert fates(house)[0][:2] == (403, 403)
+        snapshot = house.base.archive.snapshot()
+        parts = snapshot.manifest.log("doors").parts
+        assert len(parts) == 12
+        stored.append([
+            (p.path, p.rows, p.first, p.last, pq.read_table(snapshot.root / p.path).to_pylist(),
+             sorted(tuple(r.values()) for r in pq.read_table(snapshot.root / p.keys).to_pylist()))
+            for p in parts
+        ])  # fmt: skip
+        shutil.rmtree(snapshot.root)
+    assert stored[0] == stored[1]
 
 
 def test_every_record_has_one_fate(make: Maker) -> None:

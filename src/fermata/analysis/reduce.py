@@ -205,14 +205,11 @@ def sweep(engine: Engine, here: Any, plan: Plan, strand: Strand, fields: tuple[D
         if not plan.base and kinds & set(SWEPT) <= {"peak", "peak time"}:
             pieces = _pieces(engine, here, names) if engine.peaks_in_pieces else 0
             return _most(_near_peaks(both, names, plan, pieces) if pieces else both, names, fields)
-        at = both.group_by([*names, "t"]).aggregate(d=both.d.sum().cast("int64"))
-        running = ibis.window(group_by=names, order_by="t", preceding=None, following=0)
-        counted = (
-            at.d.cast("float64").sum().over(running)
-        )  # exact for whole numbers below 2^53, and three times as fast
-        table = at.mutate(n=counted.cast("int64"), s=at.t)
-        after = ibis.window(group_by=names, order_by="t")
-        table = table.mutate(x=table.t.lead().over(after))
+        order = ["t", "d"]
+        running = ibis.window(group_by=names, order_by=order, preceding=None, following=0)
+        after = ibis.window(group_by=names, order_by=order)
+        counted = both.d.cast("float64").sum().over(running)  # exact below 2^53, and three times as fast
+        table = both.select(*names, s=both.t, x=both.t.lead().over(after), n=counted.cast("int64"))
     table = placed(table.filter((table.x > table.s) & (table.n > 0)), plan)
     micro = table.x.delta(table.s, unit="microsecond")
     named = {"c0": micro.sum().cast("int64"), "first": table.s.min(), "spans": table.count()}

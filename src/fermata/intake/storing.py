@@ -18,6 +18,8 @@ from fermata.intake.stage import FileStage
 
 __all__ = ["Batch", "Declared", "Outcome", "Progress", "Storing"]
 
+BLOCK = 122_880  # rows the engine keeps together, with their least and greatest values
+MONTHS = 24  # that blocks of a file in order may begin and end in, beyond their own
 Progress = Callable[[str], None]
 
 
@@ -147,6 +149,7 @@ class Storing:
     def _write(self, batch: Batch) -> None:
         """The batch's events, keys, carried events and rejects as Parquet files in place."""
         self.con.execute(f"CREATE OR REPLACE TEMP VIEW incoming AS {self._incoming(batch)}")
+        events, keys, order = self._in_order(batch)
         held = tuple(self.schema.columns)
         columns = ", ".join(ident(c) for c in held)
         months = self.con.execute(
@@ -160,23 +163,48 @@ class Storing:
         for month, rows, first, last, until, unfinished, files in months:
             self.progress(f"{self.schema.name}: writing {month}, {rows:,} events")
             names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
-            size = self._place(f"SELECT {columns} FROM incoming WHERE {_inside(month)} {upkeep.ORDER}", names[0])
-            keys = f"SELECT key, file_id, record_no FROM ({self._keys(batch)}) WHERE {_inside(month)}"
-            self._place(keys, names[1], compression="snappy")  # hashes do not compress
+            size = self._place(f"SELECT {columns} FROM {events} WHERE {_inside(month)} {order}", names[0])
+            own = f"SELECT key, file_id, record_no FROM ({keys}) WHERE {_inside(month)}"
+            self._place(own, names[1], compression="snappy")  # hashes do not compress
             edges = first.isoformat(), last.isoformat(), until.isoformat()
             self.state.parts.append(Part(names[0], names[1], month, rows, size, tuple(files), *edges, unfinished, held))
-        self._write_carry(batch, columns, [m[0] for m in months])
+        self._write_carry(batch, events, columns, [m[0] for m in months])
+        self.con.execute("DROP TABLE IF EXISTS in_order")
         rejects = " UNION ALL ".join(f"SELECT {s.file_id} AS file_id, * FROM {s.rejects}" for s in batch.stages)
         if sum(f.rejected for f in batch.files):
             name = f"{self.schema.name}/rejects/{batch.number}.parquet"
             self._place(f"SELECT * FROM ({rejects}) ORDER BY file_id, record_no", name)
             self.state.rejects[str(batch.number)] = name
 
-    def _write_carry(self, batch: Batch, columns: str, months: list[str]) -> None:
+    def _scattered(self) -> bool:
+        """Whether the incoming events lie so far from the order of their time that most of them would be looked through
+        for each month.
+        """
+        whole = "date_diff('month', min(start_utc), max(start_utc)) + 1"
+        blocks, months = self.con.execute(
+            f"SELECT count(*), sum(n) FROM (SELECT {whole} AS n FROM incoming GROUP BY file_id, record_no // {BLOCK})"
+        ).fetchone()
+        return bool(blocks > 1 and months > 2 * blocks + MONTHS)
+
+    def _in_order(self, batch: Batch) -> tuple[str, str, str]:
+        """The incoming events, a query of the keys of their records, and what puts them in the order of their time.
+
+        Where they are scattered, they are put in order once, in a table of their own, with the keys of records that
+        have one event only.
+        """
+        if not self._scattered():
+            return "incoming", self._keys(batch), upkeep.ORDER
+        columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
+        alone = not self.con.execute("SELECT max(event_no) FROM incoming").fetchone()[0]
+        key = f", {duplicates.key_sql(columns)} AS key" if alone else ""
+        self.con.execute(f"CREATE OR REPLACE TEMP TABLE in_order AS SELECT *{key} FROM incoming {upkeep.ORDER}")
+        return "in_order", "SELECT * FROM in_order" if alone else self._keys(batch), ""
+
+    def _write_carry(self, batch: Batch, events: str, columns: str, months: list[str]) -> None:
         if not (self.schema.spans and months):
             return
         leaving = " UNION ALL ".join(
-            f"SELECT {columns} FROM incoming WHERE {_inside(m)} AND (finish_utc IS NULL OR finish_utc > {_after(m)})"
+            f"SELECT {columns} FROM {events} WHERE {_inside(m)} AND (finish_utc IS NULL OR finish_utc > {_after(m)})"
             for m in months
         )
         self.con.execute(f"CREATE OR REPLACE TEMP TABLE carried AS {leaving}")

@@ -273,15 +273,16 @@ def heat(axes: Any, found: Drawing, look: Look) -> None:
     top = max((abs(v) for row in found.figures for v in row if v is not None), default=0) or 1
     base = to_rgba(look.series[0])
     small = len(found.names) <= 31
+    most = 0.5 if small else 0.92  # figures are legible on it, on light ground and on dark
     fields: dict[str | None, list[tuple[Any, Any]]] = {None: [], "//////": []}
     for y, (row, told) in enumerate(zip(found.figures, found.texts, strict=True)):
         for x, value in enumerate(row):
             strength = 0 if value is None else abs(value) / top
-            fill = (*base[:3], 0.08 + 0.92 * strength) if strength else "none"
+            fill = (*base[:3], 0.08 + most * strength) if strength else "none"
             fields["//////" if value is None else None].append((Rectangle((x - 0.47, y - 0.44), 0.94, 0.88), fill))
             if small and value is not None:
                 text = _compact(value) if len(told[x]) > 4 else told[x]
-                colour = look.ground if strength > 0.55 else look.soft if not value else look.ink
+                colour = look.ink if value else look.soft
                 inside = axes.text(x, y, text, ha="center", va="center", fontsize=6.5, color=colour)
                 inside.set_in_layout(False)  # it takes no room beside the plot
     for hatch, drawn in fields.items():
