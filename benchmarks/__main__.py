@@ -12,7 +12,7 @@ import tempfile
 from importlib.metadata import version
 from pathlib import Path
 
-from benchmarks import data, heart, outputs, readers, year
+from benchmarks import data, heart, notes, outputs, readers, year
 
 PAGE = data.ROOT / "docs" / "benchmarks.md"
 ROUNDS = 3
@@ -75,6 +75,7 @@ def main() -> None:
         *table_of_readers(),
         *outputs.table(),
         *year.table(),
+        *notes.table(),
     ]
     PAGE.write_text("\n".join(lines) + "\n")
     print("\n".join(lines))

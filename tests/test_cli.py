@@ -185,6 +185,9 @@ def test_nothing_found_says_why(hall: Workspace) -> None:
         (["events", "dors"], "no log 'dors'; did you mean 'doors'?"),
         (["events", "doors", "--show", "99:1"], "there is no file 99 in this log"),
         (["repots"], "no command 'repots'; did you mean 'reports'"),
+        (["shelf", "lst"], "no command 'lst' (commands: copy, drop,"),
+        (["evacuation", "start"], "no command 'start' (commands: begin, end,"),
+        (["expire"], "it is: fermata archive expire"),
         (["report", "doors", "--only", "refused"], "cannot read the filter 'refused'; write FIELD=VALUE"),
     ],
 )

@@ -176,6 +176,8 @@ def test_what_fails_for_now_is_tried_again(house: Workspace, inbox: post.Inbox) 
     assert whats(house.at(DUE + timedelta(minutes=6)).deliveries.send()) == [("sent", "ada@house.example")]
     assert inbox.got == ["ada@house.example", "cy@house.example"]
     assert len(inbox.identities) == 1
+    for clock in (BEFORE, DUE - timedelta(hours=1), DUE + timedelta(minutes=7)):  # set back, and right again
+        assert house.at(clock).deliveries.send() == []
     assert "2 of 3; 550 no such user" in house.deliveries.table().rows[0][-1]
 
 

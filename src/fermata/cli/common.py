@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from fermata.reports.definition.report import Report
 
 __all__ = [
+    "Group",
     "Opened",
     "Whole",
     "clock_time",
@@ -25,6 +26,19 @@ __all__ = [
     "open_workspace",
     "read_now",
 ]
+
+
+class Group(click.Group):
+    """A command of several; an unknown one is answered with those there are."""
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[Any, Any, list[str]]:
+        """The subcommand that the first word names."""
+        from fermata.errors import UnknownName
+
+        known = self.list_commands(ctx)
+        if args and args[0] not in known and not args[0].startswith("-"):
+            ctx.fail(str(UnknownName.of("command", args[0], known)))
+        return super().resolve_command(ctx, args)
 
 
 class Whole(click.IntRange):

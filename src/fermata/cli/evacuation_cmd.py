@@ -17,7 +17,7 @@ BY = click.option(
 )
 
 
-@click.group(name="evacuation")
+@click.group(cls=common.Group, name="evacuation")
 def command() -> None:
     """Clear a house: who is not accounted for, until nobody is missing.
 

@@ -18,6 +18,7 @@ from typing import Any
 import click
 
 from fermata._version import __version__
+from fermata.cli import common
 from fermata.errors import FermataError
 
 __all__ = ["cli", "main", "plainer"]
@@ -69,7 +70,7 @@ PLACES = {
 }  # fmt: skip
 
 
-class Lazy(click.Group):
+class Lazy(common.Group):
     """Subcommands by name, each loaded from its `module:name` when called."""
 
     def __init__(self, *arguments: Any, places: Mapping[str, str] = MappingProxyType({}), **more: Any) -> None:
@@ -102,12 +103,11 @@ class Lazy(click.Group):
                 formatter.write_dl(list(commands.items()))
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[Any, Any, list[str]]:
-        """An unknown command is answered with those there are, and where one of its name is."""
-        from fermata.errors import UnknownName
-
-        if args and args[0] not in self.places and not args[0].startswith("-"):
-            within = next((f"{group} {args[0]}" for group, own in GROUPS.items() if args[0] in own), "")
-            ctx.fail(f"it is: fermata {within}" if within else str(UnknownName.of("command", args[0], self.places)))
+        """The subcommand; one of a group's is answered with its group."""
+        if args and args[0] not in self.places:
+            for group, own in GROUPS.items():
+                if args[0] in own:
+                    ctx.fail(f"it is: fermata {group} {args[0]}")
         return super().resolve_command(ctx, args)
 
 
@@ -232,7 +232,6 @@ def _prompted(ctx: click.Context) -> None:
     if ctx.obj["opened"] is not None or not (sys.stdin.isatty() and sys.stdout.isatty()):
         click.echo(ctx.get_help())
         return
-    from fermata.cli import common
     from fermata.cli.prompt import prompt
 
     opened = common.Opened()

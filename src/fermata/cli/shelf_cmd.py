@@ -12,7 +12,7 @@ from fermata.cli import common, emit
 __all__ = ["command", "verify"]
 
 
-@click.group(name="shelf", invoke_without_command=True)
+@click.group(cls=common.Group, name="shelf", invoke_without_command=True)
 @click.option("--gone", is_flag=True, help="List what was dropped or has expired, too.")
 @emit.output
 @click.option("--limit", type=common.Whole(min=1), metavar="N", help="Show at most N; the cut is stated.")
