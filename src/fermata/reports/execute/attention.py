@@ -137,16 +137,19 @@ class _Look:
         start, end = (t.astimezone(UTC).replace(tzinfo=None) for t in (self.stretch.start, self.stretch.end))
         return f"{start.isoformat()}Z/{end.isoformat()}Z"
 
-    def _per_period(self, log: str, **asked: object) -> list[int]:
-        """How many events there are in the period and in each before it."""
-        report = Report.of(log=log, by=["day"] if self.windows else [], totals=False, period=self._stretched(), **asked)
+    def _per_period(self, log: str, *only: dict[str, list[str]]) -> list[list[int]]:
+        """How many events there are in the period and in each before it, for each of some filters."""
+        unit = "month" if all(a.day == b.day == 1 for a, b in self.windows) else "day"
+        columns = [{"label": str(n), "measure": "count", "only": one} for n, one in enumerate(only)]
+        by = [unit] if self.windows else []
+        report = Report.of(log=log, by=by, totals=False, period=self._stretched(), columns=columns)
         plan = resolve(report, self.place, self.now)
         found = gather(plan, self.place.source(plan))[plan.by]
+        counts = [{k: value(plan, column, cells, None) or 0 for k, cells in found.items()} for column in plan.columns]
         if not self.windows:
-            return [sum(value(plan, plan.columns[0], cells, None) or 0 for cells in found.values())]
-        first = self.windows[-1][0]
-        days = {first + timedelta(days=k[0]): value(plan, plan.columns[0], v, None) or 0 for k, v in found.items()}
-        return self._summed(Counter(days))
+            return [[sum(one.values())] for one in counts]
+        begins = [slot.begins.date() for slot in plan.slots(unit)]
+        return [self._summed(Counter({begins[at]: n for (at,), n in one.items()})) for one in counts]
 
     def _summed(self, days: Counter[date]) -> list[int]:
         return [sum(n for day, n in days.items() if a <= day < b) for a, b in self.windows]
@@ -168,14 +171,17 @@ class _Look:
         schema = self.place.schemas[log]
         if self.place.extent(log) is None:
             return
-        asked: dict[str, tuple[dict[str, list[str]], str, str]] = {}
+        asked: list[tuple[str, dict[str, list[str]], str, str]] = []
         if isinstance(schema.derivation, Pairing):
             for state, said in (("unfinished", "have no end"), ("no opening", "have an end and no beginning")):
-                asked[f"pairing='{state}'"] = ({"pairing": [state]}, said, "")
+                asked.append((f"pairing='{state}'", {"pairing": [state]}, said, ""))
         elif schema.spans and schema.derivation is None:
-            asked["finish="] = ({"finish": [""]}, "have no finish", "they are counted, and in no total of time")
-        for told, (only, said, evidence) in asked.items():
-            counts = self._per_period(log, only=only)
+            asked.append(("finish=", {"finish": [""]}, "have no finish", "they are counted, and in no total of time"))
+        if not asked:
+            return
+        for (told, _, said, evidence), counts in zip(
+            asked, self._per_period(log, *(only for _, only, _, _ in asked)), strict=True
+        ):
             look = f"fermata events {log} --only {told} --period '{self.stretch.text}'"
             words = f"{counts[0]:,} in {log} {said if counts[0] != 1 else said.replace('have', 'has')}"
             yield from self._told(Point("Unfinished", log, counts[0], words, evidence or None, None, look), counts)
@@ -231,7 +237,7 @@ class _Look:
     def _changed(self, log: str) -> Iterator[Point]:
         """Administrators' changes of the period, and versions of entries that were replaced or deleted."""
         if self.place.schemas[log].kind == "changes" and self.place.extent(log):
-            counts, name = self._per_period(log), "change-trail"
+            (counts,), name = self._per_period(log, {}), "change-trail"
             words = f"{_of(counts[0], 'change')} by administrators"
         elif self.place.logs[log].key:
             old, _ = self.place.versions(log)
