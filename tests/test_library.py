@@ -290,3 +290,17 @@ def test_the_archive_opens_in_spark(hall: Workspace) -> None:
     spark = SparkSession.builder.master("local[1]").config("spark.ui.enabled", "false").getOrCreate()
     paths = [str(p) for p in hall.archive.paths("doors")]
     assert spark.read.parquet(*paths).count() == hall.log("doors").measure("count").figure()
+
+
+def test_a_total_that_a_table_does_not_show_is_no_other_figure(hall: Workspace) -> None:
+    """Neither as a figure nor below the events behind it; the events are still those of all rows."""
+    asked = {"log": "doors", "by": ["place", "device"], "columns": ["count", "last"], "period": "2026-03"}
+    whole, without = (hall.run(Report.of(totals=totals, **asked)) for totals in (True, False))
+    for at in ({}, {"place": "Stage side"}):
+        with pytest.raises(RequestError, match="does not show that total"):
+            without.cell(of="Last", at=at)
+        listed = without.events(of="Last", at=at)
+        assert listed.rows == whole.events(of="Last", at=at).rows
+        assert (listed.figure, listed.rows[-1][-1]) == (None, whole.cell(of="Last", at=at))
+    one = {"place": "Stage side", "device": "Stage door"}
+    assert without.cell(of="Last", at=one) == whole.cell(of="Last", at=one)

@@ -328,8 +328,9 @@ def _witness(plan: Plan, cell: Cell, source: Source) -> Any:
     from fermata.analysis.combine import gather
 
     level = tuple(d for d, _ in cell.keys)
-    figures = gather(plan, source)
-    found = figures[level].get(tuple(k for _, k in cell.keys))
+    kept = plan.kept if level[:1] == plan.by[:1] else None
+    own = dataclasses.replace(plan, by=level, across=None, totals=True, zeros=(), kept=kept)  # whatever the table shows
+    found = gather(own, source)[level].get(tuple(k for _, k in cell.keys))
     got = value(plan, plan.columns[cell.column], found, None)
     if got is None:
         return ibis.null()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -128,25 +129,15 @@ class Result(Tabular):
     def cell(self, *, of: str | None = None, at: dict[str, str] | None = None) -> Value:
         """One figure: a column by heading or measure (the first by default), a group by dimension and shown value.
 
-        No `at` is the grand total. Durations are microseconds, times naive UTC. Raises UnknownName.
+        No `at` is the grand total. Durations are microseconds, times naive UTC. Raises UnknownName, RequestError for a
+        total that the table does not show.
 
         >>> found = hall.log("doors").during("2026-03").by("place").measure("count").run()
         >>> found.cell(of="count", at={"place": "Library"})
         565
         """
-        found = listings.cell_of(self.data, at or {}, of)
-        keys = dict(found.keys)
-        plan, table = self.data.plan, self.table
-        across = keys.get(plan.across) if plan.across else None
-        total = plan.across is None or plan.across not in keys
-        row_keys = tuple(k for d, k in found.keys if d is not plan.across)
-        row = next((r for r in table.rows if r.level == len(row_keys) and r.keys == row_keys), None)
-        if row is None:  # a group of one row has no subtotal: that row is it
-            row = next((r for r in table.body if r.keys[: len(row_keys)] == row_keys), None)
-        for i, column in enumerate(table.measures):
-            if column.measure == found.column and (column.across_total if total else column.across == across):
-                return row.cells[i] if row else None
-        return None
+        found: Value = listings.figure_of(self.data, listings.cell_of(self.data, at or {}, of))
+        return found
 
     def events(self, *, of: str | None = None, at: dict[str, str] | None = None, limit: int | None = None) -> Listing:
         """The events behind a figure, oldest first, with file, record number and contribution.
@@ -165,7 +156,10 @@ class Result(Tabular):
         if (column := self.data.plan.columns[cell.column]).measure.base:
             return Listing.of(found)
         kind, _, scale = column.kind
-        return Listing.of(dataclasses.replace(found, figure=self.cell(of=of, at=at), figure_type=(kind, scale)))
+        with contextlib.suppress(RequestError):  # of a total that the table does not show
+            figure = listings.figure_of(self.data, cell)
+            found = dataclasses.replace(found, figure=figure, figure_type=(kind, scale))
+        return Listing.of(found)
 
     def chart(self, kind: str = "", of: str = "") -> Figure:
         """A Matplotlib figure of the result. `kind` is bar, stacked, ranked, line, area, share, panels, heat map or

@@ -33,6 +33,7 @@ __all__ = [
     "Layout",
     "behind",
     "cell_of",
+    "figure_of",
     "has_records",
     "listed_events",
     "listing",
@@ -232,6 +233,25 @@ def cell_of(result: RunResult, at: Mapping[str, str], column: str | None) -> Cel
         raise RequestError(f"which figure is meant? Give {missing.name} too: the report is grouped by it")
     ordered = sorted(keys, key=lambda k: plan.dimensions.index(k[0]))
     return Cell(tuple(ordered), number)
+
+
+def figure_of(result: RunResult, cell: Cell) -> Any:
+    """The figure of a cell, as the table has it. Raises RequestError for a total that it does not show."""
+    plan, table, given = result.plan, result.table, dict(cell.keys)
+    keys = tuple(k for d, k in cell.keys if d != plan.across)
+    alike = [r for r in table.body if r.keys[: len(keys)] == keys]
+    rows = [r for r in table.rows if r.level == len(keys) and r.keys == keys]
+    if not rows and len(alike) < 2:  # a group of one row has no subtotal: that row is it
+        rows = alike
+    apart = plan.across is not None and plan.across in given
+    columns = [
+        i
+        for i, c in enumerate(table.measures)
+        if c.measure == cell.column and (c.across == given[plan.across] if apart and plan.across else c.across_total)
+    ]
+    if (alike and not rows) or not columns:
+        raise RequestError("this table does not show that total; name one of its rows, or ask for totals")
+    return rows[0].cells[columns[0]] if rows else None
 
 
 def _column_number(plan: Plan, column: str | None) -> int:
