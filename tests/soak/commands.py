@@ -12,13 +12,16 @@ import shutil
 import sys
 import tempfile
 from pathlib import Path
+from typing import Any
 
 import click
 
 from fermata import demo
 from fermata.api.workspace import open_workspace
 from fermata.cli.main import answered, cli
+from fermata.errors import FermataError
 from tests.conftest import NOW
+from tests.test_over_all import GIVEN, READY, asked
 
 __all__ = ["hall", "one", "said"]
 
@@ -96,10 +99,39 @@ def commands() -> list[tuple[tuple[str, ...], click.Command]]:
     return found
 
 
+CHANGED: tuple[tuple[list[str], dict[str, Any]], ...] = (
+    ([], {}), (["--no-totals"], {"totals": False}), (["--top", "2"], {"top": 2}),
+    (["--by", "user,day"], {"by": ("user", "day")}), (["--across", "weekday"], {"across": "weekday"}),
+)  # fmt: skip
+
+
+def followed(chance: random.Random) -> list[str]:
+    """The words that ask for the events behind a figure there is; none for a report without figures."""
+    name, (more, changed) = chance.choice(list(READY)), chance.choice(CHANGED)
+    try:
+        result = open_workspace(hall(), now=NOW).run(asked(name).changed(period="2026-03", **changed))
+        table, plan = result.table, result.data.plan
+    except FermataError:
+        return []
+    if not table.rows:
+        return []
+    row, head = chance.choice(table.rows), chance.choice(table.measures)
+    keys = {d.name: shown for d, shown in zip(plan.by, row.shown, strict=False)}
+    if plan.across and not head.across_total:
+        keys[plan.across.name] = head.across_label
+    cells = [w for key in keys.items() for w in ("--cell", "=".join(map(str, key)))]
+    needed = [w for c in asked(name).only if c.field in GIVEN for w in ("--only", f"{c.field}={GIVEN[c.field]}")]
+    column = ["--column", plan.columns[head.measure].label]
+    form = chance.choice([[], ["--output", "csv"], ["--output", "out.html"], ["--output", "out.pdf"]])
+    return ["report", name, "--period", "2026-03", *needed, *more, "--events", *cells, *column, *form]
+
+
 def line(chance: random.Random) -> list[str]:
     """A command line: mostly options that there are, with values that may fit."""
-    called, command = chance.choice(commands())
     words = ["-w", str(hall()), "--now", NOW.isoformat()]
+    if chance.random() < 0.1 and (found := followed(chance)):
+        return words + found
+    called, command = chance.choice(commands())
     if chance.random() < 0.2:
         words += ["--viewer", chance.choice(("front-desk", "study", "zelda", "nosuch"))]
     words += called

@@ -27,6 +27,7 @@ from fermata.timeline.units import base_unit
 
 __all__ = ["columns_behind", "count", "earlier", "events", "pieces", "records"]
 
+MOST = 2**31 - 1  # rows that every engine can be asked for
 WINDOW = 100_000  # events of a stretch of time that are put in order at once
 Reading = Callable[[], Iterator[Any]]
 
@@ -236,7 +237,8 @@ def _listed(table: Any, limit: int | None, order: Sequence[tuple[Field, bool]] =
     ]
     rest = [c for c in ("start_utc", *PROVENANCE) if c not in {f.stored for f, _ in order}]
     ordered = table.order_by([*keys, *(table[c] for c in rest)])
-    return ordered.limit(limit, offset=skip) if limit is not None or skip else ordered
+    most = None if limit is None else min(limit, MOST)
+    return ordered.limit(most, offset=skip) if limit is not None or skip else ordered
 
 
 def _equal(here: Any, key: Any, plan: Plan) -> Any:

@@ -77,14 +77,14 @@ def has_records(column: Any) -> None:
     """Raises RequestError for a figure that no list of records explains."""
     if column.formula:
         raise RequestError(
-            f"{column.label} is worked out from {', '.join(column.formula.names)}; ask for the records of these"
+            f"{column.label} is worked out from {', '.join(column.formula.names)}; ask for the events of these"
         )
     if column.measure.records == "none":
         raise RequestError(
-            f"{column.label} ({column.measure}) is a time or a length itself; follow a column of counts or amounts"
+            f"{column.label} ({column.measure}) is made of no events of its own; ask for those of a count or an amount"
         )
     if column.measure.name == "running":
-        raise RequestError(f"{column.label}: ask for the records of {column.measure.base}")
+        raise RequestError(f"{column.label}: ask for the events of {column.measure.base}")
 
 
 def behind(request: Behind, place: Workplace) -> Records:
