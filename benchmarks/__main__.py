@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import json
 import os
 import platform
@@ -12,7 +13,7 @@ import tempfile
 from importlib.metadata import version
 from pathlib import Path
 
-from benchmarks import data, heart, notes, outputs, readers, year
+from benchmarks import data, heart, notes, outputs, peers, questions, readers, year
 
 PAGE = data.ROOT / "docs" / "benchmarks.md"
 ROUNDS = 3
@@ -76,9 +77,29 @@ def main() -> None:
         *outputs.table(),
         *year.table(),
         *notes.table(),
+        *code(),
     ]
     PAGE.write_text("\n".join(lines) + "\n")
     print("\n".join(lines))
+
+
+def code() -> list[str]:
+    """What the peers do, to the letter."""
+    asked = {f"{name}, by hand": sql for name, (*_, sql) in heart.TASKS.items()}
+    asked |= {f"a year, SQL: {name}": sql for name, (_, sql, *_) in questions.QUESTIONS.items()}
+    blocks = [(title, "sql", text) for title, text in {
+        "duckdb per row": peers.PER_ROW, "duckdb calendar": peers.CALENDAR, **asked,
+    }.items()]  # fmt: skip
+    blocks += [(title, "python", inspect.getsource(one)) for title, one in {
+        "bare": peers.bare, "the columns of bare": peers.select, "polars": peers.polars, "pandas": peers.pandas,
+        "CSV: DuckDB COPY": outputs.with_duckdb, "CSV: polars": outputs.with_polars, "CSV: pandas": outputs.with_pandas,
+        "a year, polars": questions.polars, "a year, pandas": questions.pandas,
+    }.items()]  # fmt: skip
+    lines = ["", "## The peers' code", ""]
+    for title, kind, text in blocks:
+        shown = text.replace(f"{data.ROOT}/", "").strip()
+        lines += [f"<details><summary>{title}</summary>", "", f"```{kind}", shown, "```", "", "</details>", ""]
+    return lines[:-1]
 
 
 def table_of_heart() -> list[str]:
