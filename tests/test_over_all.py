@@ -205,3 +205,22 @@ def test_threads_that_share_a_workspace_get_their_own_answers(hall: Workspace) -
     for thread in threads:
         thread.join()
     assert wrong == []
+
+
+@pytest.mark.parametrize("name", SHOWN)
+def test_without_totals_the_rows_are_the_same(hall: Workspace, name: str) -> None:
+    """Of all groups, and of the first two with the rest as one."""
+    for more in ({}, {"top": 2}, {"top": 2, "by": ("user", "action")}):
+        try:
+            found = [items(hall.run(asked(name).changed(totals=totals, **more))) for totals in (True, False)]
+        except RequestError:
+            continue
+        for whole, without in zip(*found, strict=True):
+            if isinstance(whole, RunResult):
+                assert figures_of(whole) == figures_of(without), more
+
+
+def figures_of(item: RunResult) -> list[Any]:
+    """The rows, whatever their order; verdicts in words count the totals they were tried with."""
+    rows = [(repr(r.keys), [c for c in r.cells if not isinstance(c, str)]) for r in item.table.body]
+    return sorted(rows, key=repr)

@@ -129,7 +129,7 @@ def followed(chance: random.Random) -> list[str]:
 def line(chance: random.Random) -> list[str]:
     """A command line: mostly options that there are, with values that may fit."""
     words = ["-w", str(hall()), "--now", NOW.isoformat()]
-    if chance.random() < 0.1 and (found := followed(chance)):
+    if chance.random() < 0.03 and (found := followed(chance)):
         return words + found
     called, command = chance.choice(commands())
     if chance.random() < 0.2:

@@ -27,6 +27,7 @@ from fermata.timeline.units import base_unit
 
 __all__ = ["columns_behind", "count", "earlier", "events", "pieces", "records"]
 
+SPENT = "spent_us"  # the column with an event's time in the units of a cell
 MOST = 2**31 - 1  # rows that every engine can be asked for
 WINDOW = 100_000  # events of a stretch of time that are put in order at once
 Reading = Callable[[], Iterator[Any]]
@@ -62,13 +63,14 @@ def columns_behind(plan: Plan, columns: Sequence[int], source: Source) -> tuple[
     plan = plan.of(strand)
     measures = {n: measure_of(plan, n) for n in columns}
     engine, table = opened(strand, source)
-    kept = inside(select(table, strand), plan, strand, spans=any(m.needs_spans for m in measures.values()))
+    kept = _within(select(table, strand), plan, strand, [], spans=any(m.needs_spans for m in measures.values()))
     brought = {}
     for n, measure in measures.items():
         among, value = _brought(kept, plan, strand, measure, [], every=True)
         brought[f"brought_{n}"] = ibis.ifelse(among.fill_null(False), value, ibis.null(value.type()))
     kept = kept.mutate(at_utc=kept.start_utc, until_utc=kept.finish_utc, **brought)
-    return engine, as_recorded(kept.filter(ibis.or_(*(kept[c].notnull() for c in brought))), strand)
+    kept = kept.filter(ibis.or_(*(kept[c].notnull() for c in brought))).drop(*{SPENT} & set(kept.columns))
+    return engine, as_recorded(kept, strand)
 
 
 def count(engine: Any, kept: Any) -> int:
@@ -85,17 +87,19 @@ def _behind(plan: Plan, cell: Cell, source: Source, *, every: bool) -> tuple[Any
     plan = plan.of(strand)
     measure = measure_of(plan, cell.column)
     engine, table = opened(strand, source)
-    kept = inside(select(table, strand), plan, strand, spans=measure.needs_spans)
+    here = select(table, strand)
     if every:
-        kept = kept.mutate(at_utc=kept.start_utc, until_utc=kept.finish_utc)
+        here = here.mutate(at_utc=here.start_utc, until_utc=here.finish_utc)
     for dimension, key in cell.keys:
         if not dimension.calendar:
-            kept = kept.filter(_equal(kept[strand.schema.field(dimension.name).stored], key, plan))
+            here = here.filter(_equal(here[strand.schema.field(dimension.name).stored], key, plan))
     calendar = [(d, k) for d, k in cell.keys if d.calendar]
     if measure.name == TOUCHED:
+        kept = inside(here, plan, strand, spans=True)
         return engine, as_recorded(_touching(kept, plan, measure.unit, calendar, every), strand), strand
+    kept = _within(here, plan, strand, calendar, spans=measure.needs_spans)
     among, value = _brought(kept, plan, strand, measure, calendar, every=every)
-    kept = kept.mutate(contribution=value).filter(among)
+    kept = kept.filter(among).mutate(contribution=value).drop(*{SPENT} & set(kept.columns))
     kept = kept.filter(kept.contribution.notnull())
     if every:
         pass
@@ -109,6 +113,14 @@ def _behind(plan: Plan, cell: Cell, source: Source, *, every: bool) -> tuple[Any
     return engine, as_recorded(kept, strand), strand
 
 
+def _within(table: Any, plan: Plan, strand: Strand, calendar: list[tuple[Dimension, Any]], *, spans: bool) -> Any:
+    """The events of the period; with `spans`, those with any time in it, and `SPENT`, how much of it in calendar
+    units.
+    """
+    kept = inside(table, plan, strand, spans=spans)
+    return kept.mutate(**{SPENT: _time_inside(kept, plan, strand, calendar)}) if spans else kept
+
+
 def _brought(
     kept: Any, plan: Plan, strand: Strand, measure: Measure, calendar: list[tuple[Dimension, Any]], *, every: bool
 ) -> tuple[Any, Any]:
@@ -117,11 +129,11 @@ def _brought(
     """
     import ibis
 
+    if measure.needs_spans and measure.name != "present":
+        return kept[SPENT] > 0, kept[SPENT]
     began = _starts_inside(kept, plan, calendar)
     if measure.needs_spans:
-        time = _time_inside(kept, plan, strand, calendar)
-        if measure.name != "present":
-            return time > 0, time
+        time = kept[SPENT]
         return (time > 0) | began, column(kept, strand.schema.field(measure.of)) if every else time
     if strand.hours:
         began = began & in_hours(kept, plan.stretch, strand)

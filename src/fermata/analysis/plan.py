@@ -246,8 +246,11 @@ class Plan:
 
     @property
     def levels(self) -> list[tuple[Dimension, ...]]:
-        """The groupings to compute: each depth of `by`, with and without the one across; the finest first."""
-        depths = range(len(self.by), -1, -1) if self.totals else [len(self.by)]
+        """The groupings to compute: each depth of `by`, with and without the one across; the finest first. Where no
+        totals are shown, the finest alone, unless a top N or a share goes by them.
+        """
+        needed = self.totals or bool(self.top) or any(c.measure.name == "share" for c in self.columns)
+        depths = range(len(self.by), -1, -1) if needed else [len(self.by)]
         found = [self.by[:d] for d in depths]
         if self.across:
             found = [level for keys in found for level in ((*keys, self.across), keys)]
