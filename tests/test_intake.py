@@ -60,7 +60,7 @@ def test_scattered_records_are_stored_like_others(make: Maker, monkeypatch: pyte
     chance = Random(4)
     times = [datetime(2025, 6, 1) + timedelta(seconds=chance.randrange(31_000_000)) for _ in range(400)]
     lines = [f"{at:%Y-%m-%d %H:%M:%S},{chance.choice('abc')},{chance.choice('xy')}" for at in times]
-    stored, config = [], plain(settings)
+    stored, config = [], plain(settings, 'key = "Door"')
     for block in (storing.BLOCK, 10):
         monkeypatch.setattr(storing, "BLOCK", block)
         house = make(config, doors=doors(*lines, *lines[:3]))

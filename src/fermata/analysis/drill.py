@@ -27,7 +27,7 @@ from fermata.timeline.units import base_unit
 
 __all__ = ["columns_behind", "count", "earlier", "events", "pieces", "records"]
 
-SPENT = "spent_us"  # the column with an event's time in the units of a cell
+SPENT = "_spent_us"  # the column with an event's time in the units of a cell
 MOST = 2**31 - 1  # rows that every engine can be asked for
 WINDOW = 100_000  # events of a stretch of time that are put in order at once
 Reading = Callable[[], Iterator[Any]]
@@ -54,7 +54,7 @@ def pieces(plan: Plan, cell: Cell, source: Source) -> tuple[Any, Any]:
 def columns_behind(plan: Plan, columns: Sequence[int], source: Source) -> tuple[Any, Any]:
     """The engine and the events behind whole columns of one strand at once as its table, in no order.
 
-    Each has `at_utc` and `until_utc`, the times the strand goes by, and for column N `brought_N`: what it brought to
+    Each has `_at_utc` and `_until_utc`, the times the strand goes by, and for column N `_brought_N`: what it brought to
     it, nothing where it is not among its events. Units of time that events stand for are not looked at this way.
     """
     import ibis
@@ -67,8 +67,8 @@ def columns_behind(plan: Plan, columns: Sequence[int], source: Source) -> tuple[
     brought = {}
     for n, measure in measures.items():
         among, value = _brought(kept, plan, strand, measure, [], every=True)
-        brought[f"brought_{n}"] = ibis.ifelse(among.fill_null(False), value, ibis.null(value.type()))
-    kept = kept.mutate(at_utc=kept.start_utc, until_utc=kept.finish_utc, **brought)
+        brought[f"_brought_{n}"] = ibis.ifelse(among.fill_null(False), value, ibis.null(value.type()))
+    kept = kept.mutate(_at_utc=kept.start_utc, _until_utc=kept.finish_utc, **brought)
     kept = kept.filter(ibis.or_(*(kept[c].notnull() for c in brought))).drop(*{SPENT} & set(kept.columns))
     return engine, as_recorded(kept, strand)
 
@@ -89,7 +89,7 @@ def _behind(plan: Plan, cell: Cell, source: Source, *, every: bool) -> tuple[Any
     engine, table = opened(strand, source)
     here = select(table, strand)
     if every:
-        here = here.mutate(at_utc=here.start_utc, until_utc=here.finish_utc)
+        here = here.mutate(_at_utc=here.start_utc, _until_utc=here.finish_utc)
     for dimension, key in cell.keys:
         if not dimension.calendar:
             here = here.filter(_equal(here[strand.schema.field(dimension.name).stored], key, plan))

@@ -18,6 +18,7 @@ from fermata.intake.stage import FileStage
 
 __all__ = ["Batch", "Declared", "Outcome", "Progress", "Storing"]
 
+KEY = '"#key"'  # as no field is called
 BLOCK = 122_880  # rows the engine keeps together, with their least and greatest values
 MONTHS = 24  # that blocks of a file in order may begin and end in, beyond their own
 Progress = Callable[[str], None]
@@ -196,9 +197,10 @@ class Storing:
             return "incoming", self._keys(batch), upkeep.ORDER
         columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
         alone = not self.con.execute("SELECT max(event_no) FROM incoming").fetchone()[0]
-        key = f", {duplicates.key_sql(columns)} AS key" if alone else ""
+        key = f", {duplicates.key_sql(columns)} AS {KEY}" if alone else ""
         self.con.execute(f"CREATE OR REPLACE TEMP TABLE in_order AS SELECT *{key} FROM incoming {upkeep.ORDER}")
-        return "in_order", "SELECT * FROM in_order" if alone else self._keys(batch), ""
+        keys = f"SELECT {KEY} AS key, file_id, record_no, start_utc FROM in_order" if alone else self._keys(batch)
+        return "in_order", keys, ""
 
     def _write_carry(self, batch: Batch, events: str, columns: str, months: list[str]) -> None:
         if not (self.schema.spans and months):

@@ -33,7 +33,7 @@ class _Sorted:
 
 @dataclass
 class Placed:
-    """The events of a strand (`events`, with `at_utc` and `until_utc`, the times it goes by)."""
+    """The events of a strand (`events`, with `_at_utc` and `_until_utc`, the times it goes by)."""
 
     plan: Plan
     strand: Strand
@@ -124,8 +124,8 @@ class Placed:
         edges = np.unique(np.concatenate([np.array([begin, end]), *(np.clip(u[0], begin, end) for u in units)]))
         starts, ends = edges[:-1], edges[1:]
         codes = [(u[1][np.maximum(np.searchsorted(u[0], starts, "right") - 1, 0)], u[2]) for u in units]
-        at = self._times("at_utc")
-        until = np.maximum(np.where(self.events.column("until_utc").is_valid(), self._times("until_utc"), at), at)
+        at = self._times("_at_utc")
+        until = np.maximum(np.where(self.events.column("_until_utc").is_valid(), self._times("_until_utc"), at), at)
         lo = np.searchsorted(ends, at, "right")
         hi = np.maximum(np.searchsorted(starts, until, "left"), np.searchsorted(starts, at, "right"))
         count = np.maximum(hi - lo, 0)
@@ -148,7 +148,7 @@ class Placed:
 
         if dimension.calendar:
             starts, codes, labels = self._units(dimension)
-            return codes[np.maximum(np.searchsorted(starts, self._times("at_utc"), "right") - 1, 0)], labels, None
+            return codes[np.maximum(np.searchsorted(starts, self._times("_at_utc"), "right") - 1, 0)], labels, None
         stored = self.strand.schema.field(dimension.name)
         given = self.events.column(stored.stored).to_pylist()
         if stored.type == "tags":

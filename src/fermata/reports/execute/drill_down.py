@@ -23,7 +23,7 @@ from fermata.reports.result import Records, RunResult
 __all__ = ["Behind", "behind"]
 
 QUERIES = 400  # units of time that are asked for one by one for a figure
-BROUGHT = ("brought_", "contribution")
+BROUGHT = ("_brought_", "contribution")
 
 
 @dataclass(frozen=True)
@@ -114,7 +114,7 @@ def _queries(result: RunResult, columns: list[int], left: list[str]) -> Iterator
         together = [i for i in columns if plan.columns[i].strand == strand and i not in apart]
         if together:
             opened = functools.partial(drill.columns_behind, plan, together)
-            yield _Query(strand, opened, {i: f"brought_{i}" for i in together}, cells)
+            yield _Query(strand, opened, {i: f"_brought_{i}" for i in together}, cells)
     for i in apart:
         groups: dict[Keys, dict[Keys, tuple[int, int]]] = {}
         for keys, at in cells[i].items():
@@ -158,7 +158,7 @@ def _numbered(held: _Found, events: Any) -> list[int]:
             held.numbers[key] = len(held.numbers)
             new.append(n)
     if new:
-        asked = [c for c in events.column_names if c in ("at_utc", "until_utc") or c.startswith(BROUGHT)]
+        asked = [c for c in events.column_names if c in ("_at_utc", "_until_utc") or c.startswith(BROUGHT)]
         held.pieces.append(events.drop_columns(asked).take(new))
     return [held.numbers[key] for key in keys]
 
