@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import io
 import sqlite3
 from datetime import UTC, datetime, timedelta
@@ -9,11 +10,12 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 import fermata
 from fermata.api.workspace import Workspace, open_workspace
+from fermata.archive import Manifest
 from fermata.errors import ConfigError, DataError, FermataError, RequestError, SourceError
 from tests.conftest import Maker, examples
 
@@ -108,20 +110,36 @@ def test_an_empty_key_is_refused(make: Maker) -> None:
     assert (file.stored, file.rejected) == (1, 1)
 
 
-entry = st.tuples(st.integers(1, 4), st.integers(1, 3), st.integers(1, 28))
+entry = st.tuples(st.integers(1, 12), st.integers(1, 3), st.sampled_from((0, 18, 19, 20, 49, 50, 80)))
+export = st.tuples(
+    st.lists(entry, min_size=1, max_size=7), st.booleans(), st.sampled_from(["", "", "compact", "older"])
+)
 
 
-@examples(18)
-@given(exports=st.lists(st.tuples(st.lists(entry, min_size=1, max_size=7), st.booleans()), min_size=1, max_size=4))
+def older(path: Path) -> None:
+    """Makes the archive one of before its files had hashes of keys."""
+    file = path / "archive" / "manifest.json"
+    manifest = Manifest.load(file)
+    state = manifest.logs["timesheets"]
+    state.parts = [dataclasses.replace(p, entry=(), between=()) for p in state.parts]
+    file.write_text(manifest.to_json())
+
+
+@examples(30)
+@example(exports=[([(5, 1, 19)], False, ""), ([(1, 1, 20)], True, "")])  # gone is what begins with the month
+@given(exports=st.lists(export, min_size=1, max_size=6))
 def test_versions_equal_a_dictionary_of_entries(exports: Any, tmp_path_factory: pytest.TempPathFactory) -> None:
-    """After any exports the standing entries are those of a plain dictionary, now and as known after each."""
+    """After any exports the standing entries are those of a plain dictionary, now and as known after each; also where
+    files were put together or are of before they had hashes of keys.
+    """
     path = tmp_path_factory.mktemp("versions")
     (path / "fermata.toml").write_text(KEYED.format(more=""))
-    held: dict[int, tuple[int, int]] = {}
+    held: dict[int, tuple[int, datetime]] = {}
     states = []
-    for n, (rows, whole) in enumerate(exports):
+    for n, (rows, whole, then) in enumerate(exports):
         w = open_workspace(path, now=FIRST + n * DAY)
-        lines = [f"{k},2026-03-{d:02d} 10:00,u{k},{h}" for k, h, d in rows]
+        fresh = {k: (h, datetime(2026, 2, 10) + d * DAY) for k, h, d in rows}
+        lines = [f"{k},{datetime(2026, 2, 10) + d * DAY:%Y-%m-%d %H:%M},u{k},{h}" for k, h, d in rows]
         known = w.base.archive.snapshot().manifest.log("timesheets").files
         (path / f"e{n}.csv").write_text(HEAD + "\n".join(lines) + "\n")
         (outcome,) = w.archive.import_log("timesheets", [path / f"e{n}.csv"], complete="2026-03" if whole else "")
@@ -130,9 +148,13 @@ def test_versions_equal_a_dictionary_of_entries(exports: Any, tmp_path_factory: 
         else:
             assert outcome.file
             assert outcome.file.adds_up
-            fresh = {k: (h, d) for k, h, d in rows}
-            held = fresh if whole else {**held, **fresh}
+            left = {k: v for k, v in held.items() if not whole or v[1].month != 3}
+            held = {**left, **fresh}
         states.append({f"u{k}": h for k, (h, _) in held.items()})
+        if then == "compact":
+            w.archive.compact("timesheets")
+        elif then == "older":
+            older(path)
     assert totals(w) == states[-1]
     for n, state in enumerate(states[:-1]):
         assert totals(w, as_known=f"2026-03-{10 + n}T13:00") == state

@@ -82,7 +82,8 @@ def fill(con: Any, hall: Workspace, schema: LogSchema) -> None:
         scale = kinds[column].scale if column in kinds else 0
         types.append(f'"{column}" {TYPES.get(kind, "text")}')
         shown.append(f"{column}::DECIMAL(38, {scale}) / {10**scale}" if scale else f'"{column}"')
-    sql = hall.base.archive.snapshot().all_events_sql(schema)
+    snapshot = hall.base.archive.snapshot()
+    sql = snapshot.standing_sql(schema, snapshot.manifest.log(schema.name).parts)
     rows = hall.base.place().engine.sql(f"SELECT {', '.join(shown)} FROM ({sql}) ORDER BY file_id, record_no, event_no")
     con.execute(f'CREATE TABLE "{schema.name}" ({", ".join(types)})')
     with con.cursor().copy(f'COPY "{schema.name}" FROM STDIN') as out:

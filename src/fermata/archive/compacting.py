@@ -49,7 +49,7 @@ def compact(
     """
     with archive.writing(now, wait, say) as writing:
         state = writing.manifest.log(log)
-        groups = [g for g in _alike(state.parts, lambda p: (p.month, p.columns)) if len(g) >= least]
+        groups = [g for g in _alike(state.parts, lambda p: (p.month, p.columns, p.entry)) if len(g) >= least]
         carried = [g for g in _alike(state.carry, lambda c: c.columns) if len(g) >= least]
         chosen = [f for g in (*groups, *carried) for f in g]
         found = Compaction(
@@ -102,7 +102,8 @@ def _part(con: Any, writing: Writing, log: str, group: list[Part], number: int) 
         f"{name}.parquet", f"{name}.keys.parquet", month, sum(p.rows for p in group), size,
         tuple(sorted({f for p in group for f in p.files})),
         min(p.first for p in group), max(p.last for p in group), max(p.until for p in group),
-        sum(p.unfinished for p in group), group[0].columns,
+        sum(p.unfinished for p in group), group[0].columns, group[0].entry,
+        (min(p.between[0] for p in group), max(p.between[1] for p in group)) if all(p.between for p in group) else (),
     )  # fmt: skip
 
 

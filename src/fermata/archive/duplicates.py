@@ -11,13 +11,14 @@ called a duplicate.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from fermata.archive.duck import ident, scan
 
-__all__ = ["Overlap", "find", "key_sql", "probe"]
+__all__ = ["Overlap", "find", "key_sql", "make_keys", "probe", "sidecar_sql"]
 
 
 @dataclass(frozen=True)
@@ -45,18 +46,21 @@ def probe(con: Any) -> str:
     return str(row[0])
 
 
-def key_sql(columns: list[str]) -> str:
+def key_sql(columns: Sequence[str]) -> str:
     """The key of a record: the hash of its first event's stored fields."""
     return f"hash({', '.join(ident(c) for c in columns)})"
 
 
-def make_keys(con: Any, events: str, columns: list[str], table: str, several: bool) -> None:
-    """The view `table` of (key, file_id, record_no, start_utc): one row per record of `events`."""
+def sidecar_sql(columns: list[str], entry: Sequence[str]) -> str:
+    """What a sidecar holds of a record; in a log with a key, `entry` are the columns of it."""
+    own = f", {key_sql(entry)} AS entry" if entry else ""
+    return f"{key_sql(columns)} AS key, file_id, record_no{own}"
+
+
+def make_keys(con: Any, events: str, columns: list[str], table: str, several: bool, entry: Sequence[str] = ()) -> None:
+    """The view `table` of what the sidecar will hold, and start_utc: one row per record of `events`."""
     first = " QUALIFY row_number() OVER (PARTITION BY file_id, record_no ORDER BY event_no) = 1" if several else ""
-    con.execute(
-        f"CREATE TEMP VIEW {table} AS SELECT {key_sql(columns)} AS key, file_id, record_no, start_utc FROM "
-        f"{events}{first}"
-    )
+    con.execute(f"CREATE TEMP VIEW {table} AS SELECT {sidecar_sql(columns, entry)}, start_utc FROM {events}{first}")
 
 
 def find(

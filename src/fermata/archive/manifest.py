@@ -71,7 +71,9 @@ class SourceFile:
 class Part:
     """A Parquet file: the events of one import that start in one UTC month, with its sidecar of record keys.
 
-    `until` is the latest start or finish in it, `unfinished` how many of its events have no finish.
+    `until` is the latest start or finish in it, `unfinished` how many of its events have no finish. In a log with a
+    key, `entry` are the columns of the key, of which the sidecar has a hash, and `between` the least and the greatest
+    value of the first of them, where it is a text or a number.
     """
 
     path: str
@@ -85,6 +87,8 @@ class Part:
     until: str
     unfinished: int
     columns: tuple[str, ...] = ()
+    entry: tuple[str, ...] = ()
+    between: tuple[Any, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,9 +197,13 @@ def _sum(text: str) -> str:
     return hashlib.sha256(text.encode()).hexdigest()
 
 
+def _tuples(held: dict[str, Any]) -> dict[str, Any]:
+    return {k: tuple(v) if isinstance(v, list) else v for k, v in held.items()}
+
+
 def _log_state(state: dict[str, Any]) -> LogState:
     files = {int(i): SourceFile(**f) for i, f in state["files"].items()}
-    parts = [Part(**{**p, "files": tuple(p["files"]), "columns": tuple(p["columns"])}) for p in state["parts"]]
-    carry = [Carry(**{**c, "files": tuple(c["files"]), "columns": tuple(c["columns"])}) for c in state["carry"]]
+    parts = [Part(**_tuples(p)) for p in state["parts"]]
+    carry = [Carry(**_tuples(c)) for c in state["carry"]]
     more = {key: state[key] for key in ("complete_to", "kept_from", "ended", "corrected") if key in state}
     return LogState(files, parts, carry, state["rejects"], **more)

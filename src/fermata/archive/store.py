@@ -80,11 +80,11 @@ class Snapshot:
             return f"SELECT {empty} WHERE false"
         return self._standing(schema.name, " UNION ALL ".join(selects), known, reader)
 
-    def all_events_sql(self, schema: LogSchema, known: datetime | None = None) -> str:
-        """A query over every event of the log that stands, in the schema's columns."""
+    def standing_sql(self, schema: LogSchema, parts: Sequence[Part], where: str = "") -> str:
+        """A query over the events of `parts` that stand, in the schema's columns; `where` follows each FROM."""
         here = Local(self.root)
-        selects = self._selects(schema, self.manifest.log(schema.name).parts, "", here)
-        return self._standing(schema.name, " UNION ALL ".join(selects), known, here) if selects else ""
+        selects = self._selects(schema, parts, where, here)
+        return self._standing(schema.name, " UNION ALL ".join(selects), None, here) if selects else ""
 
     def versions_sql(self, schema: LogSchema) -> tuple[str, str]:
         """Two queries, empty texts where nothing was ever replaced or deleted: the versions of entries that ended, with

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 from fermata.archive import duplicates
-from fermata.archive.duck import lit, scan
+from fermata.archive.duck import ident, lit, scan
 from fermata.archive.manifest import Part
 from fermata.archive.store import Writing
 
-__all__ = ["ORDER", "keeping", "place", "refresh_keys"]
+__all__ = ["ORDER", "edges", "edges_sql", "keeping", "place", "refresh_keys"]
 
 ORDER = "ORDER BY start_utc, file_id, record_no, event_no"
 
@@ -24,6 +24,16 @@ def place(con: Any, writing: Writing, query: str, target: str, compression: str 
     size = staged.stat().st_size
     writing.place(staged, target)
     return size
+
+
+def edges_sql(entry: Sequence[str]) -> str:
+    """Two columns, the least and the greatest value of what a log's key begins with; NULL without a key."""
+    return f"min({ident(entry[0])}), max({ident(entry[0])})" if entry else "NULL, NULL"
+
+
+def edges(found: Sequence[Any]) -> tuple[Any, ...]:
+    """The two as a Part holds them; none where they are neither texts nor numbers."""
+    return tuple(found) if all(type(v) in (str, int) for v in found) else ()
 
 
 def keeping(con: Any, writing: Writing, part: Any, kept: str) -> Any:
@@ -47,12 +57,14 @@ def keeping(con: Any, writing: Writing, part: Any, kept: str) -> Any:
         held = f"SELECT k.* FROM {scan([writing.root / part.keys])} k SEMI JOIN {fresh} e USING (file_id, record_no)"
         place(con, writing, held, keys)
         size = (writing.root / path).stat().st_size
+        between = con.execute(f"SELECT {edges_sql(part.entry)} FROM {fresh}").fetchone()
         changed |= {
             "keys": keys,
             "last": last.isoformat(),
             "until": until.isoformat(),
             "unfinished": unfinished,
             "size": size,
+            "between": edges(between),
         }
     return dataclasses.replace(part, **changed)
 
@@ -73,6 +85,6 @@ def _with_keys(con: Any, writing: Writing, part: Part) -> Part:
     columns = [c for c in part.columns if c not in ("file_id", "record_no", "event_no")]
     name = f"{part.path.removesuffix('.parquet')}-{writing.manifest.number + 1}.keys.parquet"
     first = "QUALIFY row_number() OVER (PARTITION BY file_id, record_no ORDER BY event_no) = 1"
-    place(con, writing, f"SELECT {duplicates.key_sql(columns)} AS key, file_id, record_no FROM {source} {first}", name)
+    place(con, writing, f"SELECT {duplicates.sidecar_sql(columns, part.entry)} FROM {source} {first}", name)
     writing.retire([part.keys])
     return dataclasses.replace(part, keys=name)

@@ -13,7 +13,7 @@ from typing import Any
 from fermata.archive.duck import ident
 from fermata.archive.duplicates import Overlap
 
-__all__ = ["ENDED", "Versions", "settle", "without_ended"]
+__all__ = ["ENDED", "Versions", "settle", "within", "without_ended"]
 
 ENDED = "file_id INTEGER, record_no BIGINT, how VARCHAR, by_file INTEGER, by_record BIGINT, since TIMESTAMP"
 
@@ -45,9 +45,9 @@ def settle(
     [from, to) within which the file holds every entry there is, so that a missing one was deleted.
     """
     ended, copies = f"ended_{file_id}", f"dup_keys_{file_id}"
-    within = f"start_utc >= TIMESTAMP '{complete[0]}' AND start_utc < TIMESTAMP '{complete[1]}'" if complete else ""
     keys, same = ", ".join(ident(k) for k in key), _same(key, "o")
-    _compare(con, key=key, columns=columns, events=events, live=live, within=within)
+    stretch = within(complete) if complete else ""
+    _compare(con, key=key, columns=columns, events=events, live=live, stretch=stretch)
     con.execute(
         f"CREATE OR REPLACE TEMP TABLE {copies} AS SELECT record_no, coalesce(old_file, {file_id}) AS old_file FROM "
         "told "
@@ -67,18 +67,23 @@ def settle(
     if complete:
         con.execute(
             f"INSERT INTO {ended} SELECT o.file_id, o.record_no, 'deleted', {file_id}, NULL, TIMESTAMP '{at}' "
-            f"FROM live_versions o ANTI JOIN {events} n ON {same} WHERE {within}"
+            f"FROM live_versions o ANTI JOIN {events} n ON {same} WHERE {stretch}"
         )
     deleted = con.execute(f"SELECT count(*) FROM {ended}").fetchone()[0] - replaced
     by_original = dict(con.execute(f"SELECT old_file, count(*) FROM {copies} GROUP BY ALL").fetchall())
     return Versions(Overlap(copies, by_original), ended, replaced, deleted)
 
 
+def within(complete: tuple[str, str]) -> str:
+    """The condition of events that start within [from, to), UTC texts."""
+    return f"start_utc >= TIMESTAMP '{complete[0]}' AND start_utc < TIMESTAMP '{complete[1]}'"
+
+
 def _same(key: list[str], other: str) -> str:
     return " AND ".join(f"n.{ident(k)} = {other}.{ident(k)}" for k in key)
 
 
-def _compare(con: Any, *, key: list[str], columns: list[str], events: str, live: str, within: str) -> None:
+def _compare(con: Any, *, key: list[str], columns: list[str], events: str, live: str, stretch: str) -> None:
     """Makes the table `live_versions` of the entries that are concerned, and `told`, which has each record of the file
     beside the content before it.
     """
@@ -86,8 +91,8 @@ def _compare(con: Any, *, key: list[str], columns: list[str], events: str, live:
     content = "{" + ", ".join(f"{ident(c)}: {ident(c)}" for c in columns) + "}"
     # only the keys that the file names, and of a complete file all of its time: the rest of the archive is not touched
     near = f"SELECT l.* FROM ({live}) l SEMI JOIN {events} n ON {_same(key, 'l')}"
-    if within:
-        near += f" UNION SELECT * FROM ({live}) WHERE {within}"
+    if stretch:
+        near += f" UNION SELECT * FROM ({live}) WHERE {stretch}"
     con.execute(
         f"CREATE OR REPLACE TEMP TABLE live_versions AS SELECT {keys}, {content} AS content, start_utc, file_id, "
         "record_no "

@@ -90,7 +90,8 @@ class _Importer:
         self.failed: list[FermataError] = []
         self.extent: Extent | None = None  # of the wall clocks of the last small file
         self.whole = False  # whether this is the last of what was asked for, and none of it failed
-        self.storing = Storing(self.con, self.writing, self.schema, self.mapping, self.progress)
+        key = tuple(self.schema.field(k).stored for k in self.log.key)
+        self.storing = Storing(self.con, self.writing, self.schema, key, self.mapping, self.progress)
         self.overlaps = Overlaps(self.con, self.writing, self.log, self.schema, self.declared, self.storing)
         upkeep.refresh_keys(self.con, self.writing, self.progress)
 

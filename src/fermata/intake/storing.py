@@ -73,11 +73,14 @@ class Batch:
 
 @dataclass
 class Storing:
-    """What it takes to store batches of one log: an engine, the open archive, the log's schema and mapping."""
+    """What it takes to store batches of one log: an engine, the open archive, the log's schema, the columns of its key
+    and its mapping.
+    """
 
     con: Any
     writing: Writing
     schema: LogSchema
+    key: tuple[str, ...]
     mapping: str
     progress: Progress
 
@@ -151,24 +154,27 @@ class Storing:
         """The batch's events, keys, carried events and rejects as Parquet files in place."""
         self.con.execute(f"CREATE OR REPLACE TEMP VIEW incoming AS {self._incoming(batch)}")
         events, keys, order = self._in_order(batch)
-        held = tuple(self.schema.columns)
+        held, held_keys = tuple(self.schema.columns), f"key, file_id, record_no{', entry' if self.key else ''}"
         columns = ", ".join(ident(c) for c in held)
         months = self.con.execute(
             "SELECT strftime(m, '%Y-%m'), sum(n)::BIGINT, min(low), max(high), max(ends), "
-            "sum(unfinished)::BIGINT, list_sort(list(file_id)) FROM ("
+            "sum(unfinished)::BIGINT, list_sort(list(file_id)), min(least), max(greatest) FROM ("
             "SELECT date_trunc('month', start_utc) AS m, file_id, count(*) AS n, min(start_utc) AS low, "
             "max(start_utc) AS high, max(coalesce(finish_utc, start_utc)) AS ends, count(*) FILTER (finish_utc IS "
-            "NULL) AS unfinished "
-            "FROM incoming GROUP BY ALL) GROUP BY m ORDER BY m"
+            f"NULL) AS unfinished, {upkeep.edges_sql(self.key)} "
+            "FROM incoming GROUP BY ALL) x(m, file_id, n, low, high, ends, unfinished, least, greatest) "
+            "GROUP BY m ORDER BY m"
         ).fetchall()
-        for month, rows, first, last, until, unfinished, files in months:
+        for month, rows, first, last, until, unfinished, files, *between in months:
             self.progress(f"{self.schema.name}: writing {month}, {rows:,} events")
             names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
             size = self._place(f"SELECT {columns} FROM {events} WHERE {_inside(month)} {order}", names[0])
-            own = f"SELECT key, file_id, record_no FROM ({keys}) WHERE {_inside(month)}"
+            own = f"SELECT {held_keys} FROM ({keys}) WHERE {_inside(month)}"
             self._place(own, names[1], compression="snappy")  # hashes do not compress
             edges = first.isoformat(), last.isoformat(), until.isoformat()
-            self.state.parts.append(Part(names[0], names[1], month, rows, size, tuple(files), *edges, unfinished, held))
+            key = self.key, upkeep.edges(between)
+            made = Part(names[0], names[1], month, rows, size, tuple(files), *edges, unfinished, held, *key)
+            self.state.parts.append(made)
         self._write_carry(batch, events, columns, [m[0] for m in months])
         self.con.execute("DROP TABLE IF EXISTS in_order")
         rejects = " UNION ALL ".join(f"SELECT {s.file_id} AS file_id, * FROM {s.rejects}" for s in batch.stages)
@@ -197,6 +203,7 @@ class Storing:
             return "incoming", self._keys(batch), upkeep.ORDER
         columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
         alone = not self.con.execute("SELECT max(event_no) FROM incoming").fetchone()[0]
+        alone = alone and not self.key
         key = f", {duplicates.key_sql(columns)} AS {KEY}" if alone else ""
         self.con.execute(f"CREATE OR REPLACE TEMP TABLE in_order AS SELECT *{key} FROM incoming {upkeep.ORDER}")
         keys = f"SELECT {KEY} AS key, file_id, record_no, start_utc FROM in_order" if alone else self._keys(batch)
