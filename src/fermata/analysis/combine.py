@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import operator
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import timedelta
 from typing import Any
 
@@ -131,6 +131,10 @@ def _strand(plan: Plan, number: int, source: Source, figures: Figures) -> None:
         if reduction.kind == "level":
             _enter(figures[reduction.keys], number, names, _columns(rows), len(reduction.keys))
             continue
+        if reduction.kind == "levels":
+            for level, own_rows in _level_by_level(own, rows):
+                _enter(figures[level], number, names, _columns(own_rows), len(level))
+            continue
         if reduction.kind == "touched" and reduction.plan:
             whole = _by_unit(reduction.plan, dataclasses.replace(reduction, kind="seen"), rows)
             for level in own.levels:
@@ -255,6 +259,16 @@ def _rolled(plan: Plan, reduction: Reduction, rows: Any, level: tuple[Dimension,
         return _columns(rolled.select([*keys, "seen_count"]))
     wanted = [(f"c{i}", how) for i, (_, how) in enumerate(reduction.components)]
     return folded(rows, keys, wanted)
+
+
+def _level_by_level(plan: Plan, rows: Any) -> Iterator[tuple[tuple[Dimension, ...], Any]]:
+    """Each level with its rows of a query that answers all of them."""
+    import pyarrow.compute as pc
+
+    figures = [c for c in rows.column_names if c.startswith("c")]
+    for number, level in enumerate(plan.levels):
+        keys = [f"k{plan.levels[0].index(d)}" for d in level]
+        yield level, rows.filter(pc.equal(rows.column("level"), number)).select([*keys, *figures])
 
 
 def _columns(rows: Any) -> list[list[Any]]:

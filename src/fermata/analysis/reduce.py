@@ -9,13 +9,12 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import timedelta
-from decimal import Decimal
-from functools import cache
 from typing import Any
 
 from fermata.analysis.buckets import Buckets
 from fermata.analysis.filters import column, count_of
 from fermata.analysis.measures import SUM, SWEPT, TOUCHED, Measure, component
+from fermata.analysis.percentiles import RANKED, ranked
 from fermata.analysis.plan import Dimension, Plan, Strand
 from fermata.analysis.stages import each_value, inside, labelled, naive, placed, select, shaped
 from fermata.engines.embedded import Engine
@@ -41,7 +40,7 @@ class Reduction:
 
     `kind` is `sums` (components that roll up, labelled by start), `spread` (the same, with `e0` and `e1`, first and
     last base unit of the time), `seen` (one row per present value, with `e0` and `e1`), `touched` (the same of units of
-    time) or `level` (final figures of `keys`).
+    time), `level` (final figures of `keys`) or `levels` (final figures of all levels, `level` says which).
     """
 
     kind: str
@@ -99,11 +98,14 @@ def reductions(engine: Engine, table: Any, plan: Plan, strand: Strand) -> list[R
     for measure in dict.fromkeys(m.base or m for _, m in strand.measures if (m.base or m).name == "over"):
         finer = by_user_and_unit(plan, measure)
         found.append(dataclasses.replace(_spread(engine, kept, finer, strand, {}), kind=str(measure), plan=finer))
-    if kinds & {"distinct", "median", "percentile"}:
+    if "distinct" in kinds:
         here = inside(kept, plan, strand, spans=False)
         for level in plan.levels:
-            found += _level(here, plan, strand, level, engine.builtin_percentile, tuple(once))
+            found += _level(here, plan, strand, level, tuple(once))
             found += [distinct(held, plan, level, of) for of, held in once.items()]
+    if kinds & set(RANKED):
+        here = inside(kept, plan, strand, spans=False)
+        found.append(Reduction("levels", plan.levels[0], *ranked(here, plan, strand, engine.builtin_percentile)))
     return found
 
 
@@ -331,66 +333,14 @@ def _touched(engine: Engine, kept: Any, plan: Plan, strand: Strand, unit: str) -
 
 
 def _level(
-    here: Any,
-    plan: Plan,
-    strand: Strand,
-    level: tuple[Dimension, ...],
-    builtin: bool,
-    apart_already: tuple[str, ...] = (),
+    here: Any, plan: Plan, strand: Strand, level: tuple[Dimension, ...], apart: tuple[str, ...]
 ) -> list[Reduction]:
-    """Distinct counts, but of the fields counted already, and percentiles of one level, from the events themselves."""
+    """Distinct counts of one level from the events themselves, but of the fields counted `apart`."""
+    measures = [m.base or m for _, m in strand.measures]
+    fields = [of for of in dict.fromkeys(m.of for m in measures if m.name == "distinct") if of not in apart]
+    if not fields:
+        return []
     keys = labelled(here, plan, strand.schema, level)
-    together: dict[str, Any] = {}
-    apart: list[Reduction] = []
-    for _, measure in strand.measures:
-        inner = measure.base or measure
-        if inner.name not in ("distinct", "median", "percentile") or (
-            inner.name == "distinct" and inner.of in apart_already
-        ):
-            continue
-        value = column(here, strand.schema.field(inner.of))
-        if inner.name == "distinct":
-            together[str(inner)] = value.nunique()
-        elif builtin:
-            together[str(inner)] = _quantile_disc()(value, Decimal(str(percent_of(inner))) / 100)
-        else:
-            apart.append(_by_rank(here, value, keys, level, inner))
-    if together:
-        named = _numbered(together)
-        expr = here.group_by(keys).aggregate(**named) if keys else here.aggregate(**named)
-        apart.insert(0, Reduction("level", level, expr, tuple((n, SUM) for n in together)))
-    return apart
-
-
-def percent_of(measure: Measure) -> float:
-    """The share in per cent a median or percentile is taken at."""
-    return 50.0 if measure.name == "median" else measure.percent
-
-
-@cache
-def _quantile_disc() -> Any:
-    import ibis
-
-    @ibis.udf.agg.builtin(name="quantile_disc", signature=(("int64", "decimal(9, 6)"), "int64"))
-    def nearest_rank(value, share):  # type: ignore[no-untyped-def]  # its types are the signature above
-        """The smallest value with at least `share` of the values at or below it."""
-
-    return nearest_rank
-
-
-def _by_rank(here: Any, value: Any, keys: list[Any], level: tuple[Dimension, ...], measure: Measure) -> Reduction:
-    """Nearest rank by numbering the values: for engines without an aggregate for it."""
-    import ibis
-
-    named = here.mutate(*keys, v=value).filter(lambda t: t.v.notnull())
-    groups = [named[f"k{i}"] for i in range(len(keys))]
-    window = ibis.window(group_by=groups, order_by=named.v)
-    ranked = named.mutate(
-        rank=ibis.row_number().over(window) + 1, size=named.v.count().over(ibis.window(group_by=groups))
-    )
-    milli = round(percent_of(measure) * 1000)
-    at = ((ranked["size"] * milli + 99_999) / 100_000).floor().cast("int64")
-    chosen = ranked.filter(ranked["rank"] == at)
-    by = [chosen[f"k{i}"] for i in range(len(keys))]
-    expr = chosen.group_by(by).aggregate(c0=chosen.v.min()) if by else chosen.aggregate(c0=chosen.v.min())
-    return Reduction("level", level, expr, ((str(measure), SUM),))
+    named = _numbered({of: column(here, strand.schema.field(of)).nunique() for of in fields})
+    expr = here.group_by(keys).aggregate(**named) if keys else here.aggregate(**named)
+    return [Reduction("level", level, expr, tuple((str(Measure("distinct", of)), SUM) for of in fields))]
