@@ -193,7 +193,7 @@ def table() -> list[str]:
         "",
         "## Long listings (1,000,000 records of eight columns; PDF 600,000, HTML 500,000)",
         "",
-        "From the request to the finished file, sorting included, loading of libraries not (CSV: medians of three). The peers write the same rows by hand; "
+        "From the request to the finished file, sorting included, loading of libraries not (CSV: the second file of a process, medians of three). The peers write the same rows by hand; "
         "their times have no gap, fold or hostile text looked after, their PDF neither fitted columns nor an embedded font.",
         "",
         "| | wall s | MB | pages | s per 1,000 pages | peak MB |",
@@ -224,7 +224,8 @@ def main() -> None:
     make()
     with tempfile.TemporaryDirectory() as place:
         path = Path(place) / "out"
-
+        if sys.argv[1].startswith("CSV"):  # the second in a process counts; the first also loads what is needed
+            TASKS[sys.argv[1]](path)
         began = time.perf_counter()
         TASKS[sys.argv[1]](path)
         wall = time.perf_counter() - began
