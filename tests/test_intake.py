@@ -22,6 +22,7 @@ from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import ConfigError, FermataError, RequestError, SourceError, UnknownName
 from fermata.intake import opening, storing
 from fermata.intake.mapping import LogMap
+from fermata.intake.readers import delimited
 from fermata.timeline.zones import classify, to_utc, zone
 from tests.conftest import NOW, Maker, examples, plain
 
@@ -75,6 +76,55 @@ def test_scattered_records_are_stored_like_others(make: Maker, monkeypatch: pyte
         ])  # fmt: skip
         shutil.rmtree(snapshot.root)
     assert stored[0] == stored[1]
+
+
+@examples(15)
+@given(
+    days=st.lists(st.sampled_from((0, 1, 30, 31, 32, 59, 60, 90)), min_size=2, max_size=9),
+    settings=st.sampled_from(["", TWICE]),
+)
+def test_files_of_a_month_are_in_the_order_of_time(
+    days: list[int], settings: str, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """Whatever order the records come in; what is in order already is not put in order again."""
+    path = tmp_path_factory.mktemp("order")
+    (path / "fermata.toml").write_text(plain(settings))
+    lines = [f"{datetime(2025, 3, 1, 12) + timedelta(days=d):%Y-%m-%d %H:%M:%S},a,x" for d in days]
+    (path / "doors.csv").write_text(doors(*lines))
+    house = fermata.open(path)
+    house.archive.import_log("doors")
+    snapshot = house.base.archive.snapshot()
+    for part in snapshot.manifest.log("doors").parts:
+        rows = pq.read_table(snapshot.root / part.path).to_pylist()
+        order = [(r["start_utc"], r["file_id"], r["record_no"], r["event_no"]) for r in rows]
+        assert order == sorted(order)
+
+
+@examples(60)
+@given(
+    lines=st.lists(st.sampled_from([b"a,b", b"", b"\r", b"x\r,y", b" ", b"longer,line"]), max_size=12),
+    wanted=st.sets(st.integers(1, 12), min_size=1),
+    columns=st.sampled_from([1, 2]),
+    chunk=st.sampled_from([2, 5, 9, 1 << 20]),
+    end=st.sampled_from([b"\n", b"\r\n"]),
+)
+def test_texts_of_records_are_found_by_their_number(
+    lines: list[bytes], wanted: set[int], columns: int, chunk: int, end: bytes, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """In pieces of the file as line by line, and what is counted of a file does not depend on the pieces."""
+    path = tmp_path_factory.mktemp("texts") / "f.csv"
+    path.write_bytes(end.join([b"When,Who", *lines]))
+    log = LogMap(files=("f.csv",), fields={"start": "When"})
+    records = [(n, line) for n, line in enumerate(path.read_bytes().split(b"\n"), 1) if n > 1]
+    if records and not records[-1][1]:
+        records.pop()  # what ends with a line end has no line after it
+    kept = [(n, line.rstrip(b"\r").decode()) for n, line in records if columns == 1 or line.strip(b"\r")]
+    with pytest.MonkeyPatch.context() as patch:
+        whole = delimited.count(path)
+        patch.setattr(delimited, "CHUNK", chunk)
+        assert delimited.count(path) == whole
+        found = delimited.raw_records(path, log, sorted(wanted), columns, False)
+    assert found == [kept[n - 1] for n in sorted(wanted) if n <= len(kept)]
 
 
 def test_every_record_has_one_fate(make: Maker) -> None:

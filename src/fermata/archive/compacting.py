@@ -96,7 +96,7 @@ def _part(con: Any, writing: Writing, log: str, group: list[Part], number: int) 
     events = f"SELECT * FROM {scan([writing.root / p.path for p in group])} {upkeep.ORDER}"
     size = upkeep.place(con, writing, events, f"{name}.parquet")
     keys = f"SELECT * FROM {scan([writing.root / p.keys for p in group])}"
-    upkeep.place(con, writing, keys, f"{name}.keys.parquet", "snappy")
+    upkeep.place(con, writing, keys, f"{name}.keys.parquet", "uncompressed")
     writing.retire([path for p in group for path in (p.path, p.keys)])
     return Part(
         f"{name}.parquet", f"{name}.keys.parquet", month, sum(p.rows for p in group), size,

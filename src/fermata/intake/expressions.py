@@ -192,9 +192,12 @@ class Files:
     """The SQL of the embedded engine, over the text columns of a file."""
 
     def trimmed(self, text: str) -> str:
-        """The text without spaces around it. Trimming every row would cost half as much as parsing the file."""
-        spaced = f"starts_with({text}, ' ') OR ends_with({text}, ' ')"
-        return f"CASE WHEN {spaced} THEN nullif(trim({text}), '') ELSE {text} END"
+        """The text without spaces around it. Trimming every row would cost half as much as parsing the file; that a
+        text begins after the space in the order of letters is known at a glance.
+        """
+        ends = f"ends_with({text}, ' ')"
+        bare, spaced = f"{text} >= '!' AND NOT {ends}", f"starts_with({text}, ' ') OR {ends}"
+        return f"CASE WHEN {bare} THEN {text} WHEN {spaced} THEN nullif(trim({text}), '') ELSE {text} END"
 
     def matches(self, text: str, pattern: str) -> str:
         """Whether a regular expression is found in the text."""

@@ -177,7 +177,8 @@ def _parse(
         )
     for column, values in log.drop.items():
         others.append(f"WHEN {is_one_of(texts[column], values, FILES)} THEN 'outside the selection'")
-    skip = f"CASE {' '.join(others)} END" if others else "NULL::VARCHAR"
+    nothing = "NULL::VARCHAR" if kept_from else "NULL::BOOLEAN"  # of a narrow type, since it stands in every row
+    skip = f"CASE {' '.join(others)} END" if others else nothing
     kept = ", ".join(columns.names.values())
     bad = f"CASE WHEN skip IS NULL THEN {refused} END AS bad" if others else f"{refused} AS bad"
     late = "skip"

@@ -153,7 +153,7 @@ class Storing:
     def _write(self, batch: Batch) -> None:
         """The batch's events, keys, carried events and rejects as Parquet files in place."""
         self.con.execute(f"CREATE OR REPLACE TEMP VIEW incoming AS {self._incoming(batch)}")
-        events, keys, order = self._in_order(batch)
+        events, keys, unsorted = self._in_order(batch)
         held, held_keys = tuple(self.schema.columns), f"key, file_id, record_no{', entry' if self.key else ''}"
         columns = ", ".join(ident(c) for c in held)
         months = self.con.execute(
@@ -168,9 +168,10 @@ class Storing:
         for month, rows, first, last, until, unfinished, files, *between in months:
             self.progress(f"{self.schema.name}: writing {month}, {rows:,} events")
             names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
+            order = upkeep.ORDER if any(low <= month <= high for low, high in unsorted) else ""
             size = self._place(f"SELECT {columns} FROM {events} WHERE {_inside(month)} {order}", names[0])
             own = f"SELECT {held_keys} FROM ({keys}) WHERE {_inside(month)}"
-            self._place(own, names[1], compression="snappy")  # hashes do not compress
+            self._place(own, names[1], compression="uncompressed")  # hashes do not compress
             edges = first.isoformat(), last.isoformat(), until.isoformat()
             key = self.key, upkeep.edges(between)
             made = Part(names[0], names[1], month, rows, size, tuple(files), *edges, unfinished, held, *key)
@@ -193,21 +194,33 @@ class Storing:
         ).fetchone()
         return bool(blocks > 1 and months > 2 * blocks + MONTHS)
 
-    def _in_order(self, batch: Batch) -> tuple[str, str, str]:
-        """The incoming events, a query of the keys of their records, and what puts them in the order of their time.
+    def _in_order(self, batch: Batch) -> tuple[str, str, list[tuple[str, str]]]:
+        """The incoming events, a query of the keys of their records, and the stretches of months (both included) in
+        which the events are not in the order of their time.
 
         Where they are scattered, they are put in order once, in a table of their own, with the keys of records that
         have one event only.
         """
-        if not self._scattered():
-            return "incoming", self._keys(batch), upkeep.ORDER
+        scattered, alone = self._scattered(), not self.con.execute("SELECT max(event_no) FROM incoming").fetchone()[0]
+        if not scattered:
+            return "incoming", self._keys(batch), self._unsorted() if alone else [("", "9999-12")]
         columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
-        alone = not self.con.execute("SELECT max(event_no) FROM incoming").fetchone()[0]
         alone = alone and not self.key
         key = f", {duplicates.key_sql(columns)} AS {KEY}" if alone else ""
         self.con.execute(f"CREATE OR REPLACE TEMP TABLE in_order AS SELECT *{key} FROM incoming {upkeep.ORDER}")
         keys = f"SELECT {KEY} AS key, file_id, record_no, start_utc FROM in_order" if alone else self._keys(batch)
-        return "in_order", keys, ""
+        return "in_order", keys, []
+
+    def _unsorted(self) -> list[tuple[str, str]]:
+        """From the month of each event that is earlier than the one before it, to the month of that one: an event that
+        comes too late for its month has such a step back before it, across that month.
+        """
+        before = "SELECT start_utc, lag(start_utc) OVER () AS before FROM incoming"
+        found: list[tuple[str, str]] = self.con.execute(
+            f"SELECT DISTINCT strftime(start_utc, '%Y-%m'), strftime(before, '%Y-%m') FROM ({before}) "
+            "WHERE before > start_utc"
+        ).fetchall()
+        return found
 
     def _write_carry(self, batch: Batch, events: str, columns: str, months: list[str]) -> None:
         if not (self.schema.spans and months):
