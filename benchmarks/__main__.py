@@ -62,7 +62,7 @@ def main() -> None:
     data.make()
     (data.DATA / "fermata.toml").write_text(data.CONFIG)
     imports = rounds("import", ["bare", "bare utc", "fermata"])
-    queries = rounds("query", ["fermata", "duckdb per row", "duckdb calendar", "polars", "pandas"])
+    queries = rounds("query", list(peers.QUERIES))
     fermata = str(Path(sys.executable).with_name("fermata"))
     with tempfile.TemporaryDirectory() as place:
         hall = str(Path(place) / "hall")
@@ -88,7 +88,8 @@ def code() -> list[str]:
     asked = {f"{name}, by hand": sql for name, (*_, sql) in heart.TASKS.items()}
     asked |= {f"a year, SQL: {name}": sql for name, (_, sql, *_) in questions.QUESTIONS.items()}
     blocks = [(title, "sql", text) for title, text in {
-        "duckdb per row": peers.PER_ROW, "duckdb calendar": peers.CALENDAR, **asked,
+        "duckdb per row": peers.PER_ROW, "duckdb calendar": peers.CALENDAR, "duckdb calendar, totals": peers.TOTALS,
+        **asked,
     }.items()]  # fmt: skip
     blocks += [(title, "python", inspect.getsource(one)) for title, one in {
         "bare": peers.bare, "the columns of bare": peers.select, "polars": peers.polars, "pandas": peers.pandas,
@@ -198,7 +199,7 @@ def table_of(
         f"## Events and hours per user and month from the archive ({data.EVENTS:,} events, 2,000 users, zone {data.ZONE})",
         "",
         "`duckdb per row` asks DuckDB's own zone functions for each event; `duckdb calendar` joins twelve month edges made with "
-        "them. Fermata's time includes its totals, caveats and the finished table in Python objects; the peers stop at their "
+        "them; `totals` adds those of each user and of all, as Fermata's table has them. Fermata's time includes its totals, caveats and the finished table in Python objects; the peers stop at their "
         "data frame. All give the same counts and the same microseconds.",
         "",
         "| | wall s | first run s | peak MB | wall, Fermata = 1 |",

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import dataclasses
-from collections import Counter
-from collections.abc import Callable, Iterator
-from itertools import zip_longest
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from itertools import groupby
+from operator import itemgetter
 from typing import Any
 
 from fermata.analysis.cells import ZERO, Components, combined, reader
@@ -69,15 +69,20 @@ def _with_totals(plan: Plan, keys: list[Key]) -> list[Key]:
         return [()]
     if not plan.totals:
         return keys
-    sizes = Counter(key[:d] for key in keys for d in range(1, depth))
+    return [*_with_subtotals(keys, 0, depth), ()]
+
+
+def _with_subtotals(keys: Sequence[Key], at: int, depth: int) -> Iterable[Key]:
+    """The keys, alike up to place `at`, with those of the groups below it that have more than one row."""
+    if at == depth - 1:
+        return keys
     found: list[Key] = []
-    if depth == 1:
-        return [*keys, ()]
-    for key, following in zip_longest(keys, keys[1:]):
-        found.append(key)
-        ended = [key[:d] for d in range(depth - 1, 0, -1) if following is None or following[:d] != key[:d]]
-        found += [group for group in ended if sizes[group] > 1]
-    return [*found, ()]
+    for name, group in groupby(keys, itemgetter(at)):
+        rows = list(group)
+        found += _with_subtotals(rows, at + 1, depth)
+        if len(rows) > 1:
+            found.append((*rows[0][:at], name))
+    return found
 
 
 def _dimension(plan: Plan, dimension: Dimension) -> Column:
@@ -160,10 +165,15 @@ class _Layout:
         self.formulas = {i: combined(plan, column) for i, column in enumerate(plan.columns) if column.formula}
         self.whole_period = Slot(plan.stretch.start, plan.stretch.end, "", plan.stretch.start)
         self.apart = len({s.schema.name for s in plan.strands}) > 1
+        every = not any(c.formula or c.hidden or c.measure.within for c in plan.columns)
+        self.plain = every and not self.apart and self.across == [...]
 
     def row(self, key: Key) -> Row:
         """The finished row of a group."""
         depth = len(key)
+        if self.plain and (only := self.whole[depth].get(key)) is not None:  # each cell is read off what there is
+            shown = tuple([self.word(i, k) for i, k in enumerate(key)])
+            return Row(depth, key, shown, tuple([read(only) for read in self.readers]))
         cells: list[Any] = []
         for label in self.across:
             found = self.whole[depth].get(key) if label is ... else self.spread[depth].get((*key, label))

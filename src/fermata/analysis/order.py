@@ -27,7 +27,9 @@ def ordered(plan: Plan, figures: Figures, grand: Components | None) -> list[Key]
         body = list(dict.fromkeys([*body, *((n,) for n in sorted(set(labels)))])) if plan.top is None else body
 
     if not plan.sort and plan.kept is None:
-        return sorted(body, key=lambda key: [natural(k) for k in key])
+        if any(None in key for key in body):
+            return sorted(body, key=lambda key: [natural(k) for k in key])
+        return sorted(body)
     ranks: dict[Key, list[Any]] = {}
 
     def rank(group: Key) -> list[Any]:
