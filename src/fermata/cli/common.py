@@ -116,8 +116,12 @@ def _opened(ctx: click.Context) -> Workspace:
     from fermata.api.workspace import open_workspace
 
     opened: Callable[..., Workspace] = open_workspace  # a viewer's says what it does not have
+    workspace = opened(ctx.obj["workspace"], now=ctx.obj["now"], viewer=ctx.obj["viewer"])
+    if ctx.obj.get("own process") and workspace.config.workspace.engine.name != "spark":  # whose driver needs pandas
+        from fermata.engines.compilers import without_pandas
 
-    return opened(ctx.obj["workspace"], now=ctx.obj["now"], viewer=ctx.obj["viewer"])
+        without_pandas()
+    return workspace
 
 
 def read_now(text: str | None, zone: str, option: str = "--now") -> datetime | None:

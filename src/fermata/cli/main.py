@@ -222,7 +222,8 @@ def cli(
             run_log.begin(log_level or "info", log_file)
         except OSError as e:
             raise click.UsageError(f"--log-file {log_file}: cannot be written: {e.strerror}") from None
-    ctx.obj = {"opened": (ctx.obj or {}).get("opened"), "workspace": workspace, "now": now, "viewer": viewer}
+    given = {k: (ctx.obj or {}).get(k) for k in ("opened", "own process")}
+    ctx.obj = {**given, "workspace": workspace, "now": now, "viewer": viewer}
     if ctx.invoked_subcommand is None:
         _prompted(ctx)
 
@@ -247,7 +248,7 @@ def main() -> None:
     if sys.stdout is None:
         click.echo("fermata: standard output is closed; send it to a file or to /dev/null", err=True)
         sys.exit(1)
-    sys.exit(answered(None))
+    sys.exit(answered(None, {"own process": True}))
 
 
 def answered(words: list[str] | None, obj: dict[str, Any] | None = None) -> int:

@@ -10,7 +10,7 @@ from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
 from fermata.analysis import explain
-from fermata.analysis.combine import Source
+from fermata.analysis.combine import Figures, Source
 from fermata.analysis.derive import PAIRINGS, Pairing
 from fermata.analysis.filters import Condition, Selection, second_filter
 from fermata.analysis.plan import Plan, Strand
@@ -30,30 +30,44 @@ if TYPE_CHECKING:
 __all__ = ["check_values", "narrowable", "narrowed_to", "outside_validity"]
 
 MOST_NAMED = 10
+OF_EVENTS = ("count", "time", "total", "filled", "distinct", "present")  # parts of figures that only events make
 EXACT = ("text", "tags")  # types of fields whose values are names, each of which must exist
 
 
-def check_values(plan: Plan, place: Workplace, source: Source) -> list[Note]:
+def check_values(plan: Plan, place: Workplace, source: Source, figures: Figures | None = None) -> list[Note]:
     """Refuses exact values that no event of the log ever had, no register holds and no kind of log has a word for,
     wherever a filter names them; says which filters have no effect in the period, what a pattern matched, and which
-    readings belong to nobody.
+    readings belong to nobody. What the `figures` of the plan show to occur is not looked for.
 
     Raises UnknownName, RequestError.
     """
     notes: list[Note] = []
-    for strand in (s for s in plan.strands if s.stretch is None):
+    for number, strand in ((n, s) for n, s in enumerate(plan.strands) if s.stretch is None):
         _declared_words(plan, place, strand.schema)
         chosen = strand.selection
-        for condition in chosen.only:
-            notes += _exact(plan, place, strand, source, (condition,), drops=False)
+        found = _has_events(figures, number)
+        for group in (*((c,) for c in chosen.only), *chosen.any_of):
+            if not (found and len(group) == 1 and _as_one(group[0])):
+                notes += _exact(plan, place, strand, source, group, drops=False)
         for condition in chosen.without:
             notes += _exact(plan, place, strand, source, (condition,), drops=True)
-        for group in chosen.any_of:
-            notes += _exact(plan, place, strand, source, group, drops=False)
         notes += _patterns(plan, strand, source)
         notes += _without_effect(plan, strand, source)
         notes += outside_validity(plan, place, strand, source)
     return list(dict.fromkeys(notes))
+
+
+def _has_events(figures: Figures | None, strand: int) -> bool:
+    """Whether the figures of a strand are those of any event."""
+    groups = (g for level in (figures or {}).values() for g in level.values())
+    return any(v and n == strand and name.split()[0] in OF_EVENTS for g in groups for (n, name), v in g.items())
+
+
+def _as_one(condition: Condition) -> bool:
+    """Whether an event that meets the condition shows that all it names occurs: one value, or what a register knows of
+    a name.
+    """
+    return not condition.unknown if condition.said else len(condition.values) == 1
 
 
 def _exact(

@@ -57,8 +57,8 @@ def _of_groups(request: Figures, place: Workplace) -> RunResult:
 def _run(request: Figures, place: Workplace) -> RunResult:
     report, plan = request.report, request.plan
     source = place.source(plan)
-    notes = check_values(plan, place, source)
     figures = gather(plan, source)
+    notes = check_values(plan, place, source, figures)
     every = None
     if plan.top and plan.by:
         kept = outermost(plan, figures, plan.top)
