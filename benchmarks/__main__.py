@@ -12,11 +12,13 @@ import sys
 import tempfile
 from importlib.metadata import version
 from pathlib import Path
+from typing import Any
 
-from benchmarks import data, heart, notes, outputs, peers, questions, readers, year
+from benchmarks import data, heart, keyed, notes, outputs, peers, questions, ratios, readers, year
 
 PAGE = data.ROOT / "docs" / "benchmarks.md"
 ROUNDS = 3
+TOLD = {"split": "split at days", "union": "time counted once", "concurrency": "most at once"}  # tasks in words
 
 
 def peer(kind: str, name: str) -> dict[str, float]:
@@ -61,7 +63,8 @@ def main() -> None:
     """Everything, then the page."""
     data.make()
     (data.DATA / "fermata.toml").write_text(data.CONFIG)
-    imports = rounds("import", ["bare", "bare utc", "fermata"])
+    data.scatter()
+    imports = rounds("import", list(peers.IMPORTS))
     queries = rounds("query", list(peers.QUERIES))
     fermata = str(Path(sys.executable).with_name("fermata"))
     with tempfile.TemporaryDirectory() as place:
@@ -72,32 +75,33 @@ def main() -> None:
     engine = cpu(sys.executable, "-c", "import ibis, pyarrow; ibis.duckdb.connect().raw_sql('SELECT 1')")
     lines = [
         *table_of(imports, queries, helped, engine, report),
+        *code({"bare": peers.bare, "the columns of bare": peers.select, "duckdb per row": peers.PER_ROW,
+               "duckdb calendar": peers.CALENDAR, "duckdb calendar, totals": peers.TOTALS, "polars": peers.polars,
+               "pandas": peers.pandas}),
         *table_of_heart(),
+        *code({f"{name}, by hand": sql for name, (*_, sql) in heart.TASKS.items()}),
         *table_of_readers(),
+        *code({"plain": readers.plain}),
         *outputs.table(),
+        *code({"CSV: DuckDB COPY": outputs.with_duckdb, "CSV: polars": outputs.with_polars,
+               "CSV: pandas": outputs.with_pandas, "XLSX: plain XlsxWriter": outputs.with_xlsxwriter,
+               "PDF: plain canvas calls": outputs.with_canvas}),
         *year.table(),
+        *code({**{f"SQL: {name}": sql for name, (_, sql, *_) in questions.QUESTIONS.items()},
+               "polars": questions.polars, "pandas": questions.pandas}),
+        *keyed.table(),
         *notes.table(),
-        *code(),
-    ]
+        *ratios.table(),
+    ]  # fmt: skip
     PAGE.write_text("\n".join(lines) + "\n")
     print("\n".join(lines))
 
 
-def code() -> list[str]:
-    """What the peers do, to the letter."""
-    asked = {f"{name}, by hand": sql for name, (*_, sql) in heart.TASKS.items()}
-    asked |= {f"a year, SQL: {name}": sql for name, (_, sql, *_) in questions.QUESTIONS.items()}
-    blocks = [(title, "sql", text) for title, text in {
-        "duckdb per row": peers.PER_ROW, "duckdb calendar": peers.CALENDAR, "duckdb calendar, totals": peers.TOTALS,
-        **asked,
-    }.items()]  # fmt: skip
-    blocks += [(title, "python", inspect.getsource(one)) for title, one in {
-        "bare": peers.bare, "the columns of bare": peers.select, "polars": peers.polars, "pandas": peers.pandas,
-        "CSV: DuckDB COPY": outputs.with_duckdb, "CSV: polars": outputs.with_polars, "CSV: pandas": outputs.with_pandas,
-        "a year, polars": questions.polars, "a year, pandas": questions.pandas,
-    }.items()]  # fmt: skip
-    lines = ["", "## The peers' code", ""]
-    for title, kind, text in blocks:
+def code(blocks: dict[str, Any]) -> list[str]:
+    """What the peers of the table above do, to the letter: SQL, or a function."""
+    lines = [""]
+    for title, one in blocks.items():
+        kind, text = ("sql", one) if isinstance(one, str) else ("python", inspect.getsource(one))
         shown = text.replace(f"{data.ROOT}/", "").strip()
         lines += [f"<details><summary>{title}</summary>", "", f"```{kind}", shown, "```", "", "</details>", ""]
     return lines[:-1]
@@ -131,6 +135,8 @@ def table_of_heart() -> list[str]:
         wall = {p: statistics.median(r["wall"] for r in rs) for p, rs in found.items()}
         peak = statistics.median(r["peak"] for r in found["fermata"])
         hand = f"{wall['duckdb']:.2f} | {wall['fermata'] / wall['duckdb']:.2f}" if "duckdb" in wall else " | "
+        if "duckdb" in wall:
+            ratios.note(f"{TOLD.get(task, task)} / SQL", wall["fermata"] / wall["duckdb"])
         lines.append(f"| {task} | {wall['fermata']:.2f} | {hand} | {peak:,.0f} |")
     return lines
 
@@ -147,6 +153,7 @@ def table_of_readers() -> list[str]:
         "| format | records | MB | wall s | records/s | peak MB |",
         "|---|---:|---:|---:|---:|---:|",
     ]
+    speed: dict[str, float] = {}
     for name in [*readers.FORMATS, "plain"]:
         done = subprocess.run(
             [sys.executable, "-m", "benchmarks.readers", name],
@@ -156,11 +163,13 @@ def table_of_readers() -> list[str]:
             check=True,
         )
         r = json.loads(done.stdout.splitlines()[-1])
+        speed[name] = r["wall"] / r["records"]
         shown = "plain (of web access)" if name == "plain" else name
         peak = f"{r['peak']:,.0f}" if r["peak"] else ""
         lines.append(
             f"| {shown} | {r['records']:,} | {r['size'] / 1e6:,.0f} | {r['wall']:.2f} | {r['records'] / r['wall']:,.0f} | {peak} |"
         )
+    ratios.note("web access log / COPY", speed["web access"] / speed["plain"])
     return lines
 
 
@@ -186,14 +195,20 @@ def table_of(
         "`bare` is DuckDB's `COPY (SELECT parsed columns FROM read_csv(...)) TO` one Parquet file; `bare utc` the same with "
         "local times made UTC by the engine's zone functions, as the archive holds them. Fermata also numbers and counts every "
         "record, lists rejects with reasons, settles clock changes, hashes the file, keys each record against duplicates, sorts "
-        "by time into months, lists spans that leave their month, and commits through ledger and manifest.",
+        "by time into months, lists spans that leave their month, and commits through ledger and manifest. `no order`: half of "
+        "the records, shuffled, against `bare` over the same file.",
         "",
         "| | wall s | peak MB | speed against bare | against bare utc |",
         "|---|---:|---:|---:|---:|",
     ]
     for name, r in imports.items():
-        ratios = [imports[b]["wall"] / r["wall"] for b in ("bare", "bare utc")]
-        lines.append(f"| {name} | {r['wall']:.2f} | {r['peak']:,.0f} | {ratios[0]:.2f} | {ratios[1]:.2f} |")
+        scattered = "no order" in name
+        plain = imports["bare, no order" if scattered else "bare"]["wall"] / r["wall"]
+        utc = "" if scattered else f"{imports['bare utc']['wall'] / r['wall']:.2f}"
+        lines.append(f"| {name} | {r['wall']:.2f} | {r['peak']:,.0f} | {plain:.2f} | {utc} |")
+    mine, parts = imports["fermata"]["wall"], imports["fermata, no order"]["wall"]
+    ratios.note("import in order / COPY", mine / imports["bare"]["wall"])
+    ratios.note("import in no order / COPY", parts / imports["bare, no order"]["wall"])
     lines += [
         "",
         f"## Events and hours per user and month from the archive ({data.EVENTS:,} events, 2,000 users, zone {data.ZONE})",
@@ -206,6 +221,9 @@ def table_of(
         "|---|---:|---:|---:|---:|",
     ]
     mine = queries["fermata"]["wall"]
+    ratios.note("user by month / calendar", mine / queries["duckdb calendar, totals"]["wall"])
+    ratios.note("user by month / polars", mine / queries["polars"]["wall"])
+    ratios.note("command / engine start", report[0] / engine[0])
     for name, r in queries.items():
         lines.append(f"| {name} | {r['wall']:.3f} | {r['first']:.3f} | {r['peak']:,.0f} | {r['wall'] / mine:.2f} |")
     lines += [

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import shutil
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from benchmarks.data import DATA, ROOT, ZONE
@@ -27,8 +27,15 @@ SECONDS, MEMORY = ({"measure": f"mean {m}", "label": w} for m, w in (("seconds",
 __all__ = ["MEMORY", "SECONDS", "draw"]
 
 
-def draw(name: str, rows: Iterable[tuple[str, str, str, float, float]], charts: dict[str, dict[str, Any]]) -> None:
-    """Imports (question, engine, events, seconds, MB) and saves each chart, a file's name with what its report asks, below docs/charts."""
+def draw(
+    name: str,
+    rows: Iterable[tuple[str, str, str, float, float]],
+    charts: dict[str, dict[str, Any]],
+    times: Sequence[str] = (),
+) -> None:
+    """Imports (question, engine, events, seconds, MB) and saves each chart, a file's name with what its report asks, below docs/charts.
+
+    `times` says when each was measured, where it was not in one run."""
     import fermata
 
     house = DATA / f"charts-{name}"
@@ -39,7 +46,7 @@ def draw(name: str, rows: Iterable[tuple[str, str, str, float, float]], charts: 
         written = csv.writer(f)
         written.writerow(["When", "Question", "Engine", "Events", "Seconds", "MB"])
         for n, (question, engine, events, seconds, memory) in enumerate(rows):
-            at = f"2026-01-01T{n // 60:02}:{n % 60:02}"
+            at = times[n] if times else f"2026-01-01T{n // 60:02}:{n % 60:02}"
             written.writerow([at, question, engine, events, f"{seconds:.2f}", f"{memory:.0f}"])
     opened = fermata.open(house)
     opened.archive.import_log("measurements")

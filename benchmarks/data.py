@@ -8,6 +8,7 @@ ROOT = Path(__file__).parent.parent
 DATA = ROOT / "bench-data"
 CSV = DATA / "events.csv"
 EVENTS = 6_000_000
+SCATTERED = DATA / "scattered"  # a workspace with half of them, in no order
 VISITS = """
 [logs.visits]
 kind = "door access"
@@ -62,6 +63,22 @@ def make() -> None:
                CASE WHEN i % 50 = 0 THEN 'left, with "care"' END AS "Remark", i AS "Serial"
         FROM (SELECT i, TIMESTAMP '2025-01-01' + to_microseconds(i * {31_536_000_000_000 // EVENTS}) AS begun FROM range({EVENTS}) t(i))
         ORDER BY i) TO '{CSV}' (HEADER)"""
+    )
+
+
+def scatter() -> None:
+    """Half of the export's records in a random order, the same every time."""
+    import duckdb
+
+    if (SCATTERED / "events.csv").exists():
+        return
+    SCATTERED.mkdir(parents=True, exist_ok=True)
+    (SCATTERED / "fermata.toml").write_text(CONFIG)
+    types = ", ".join(f"'{c}': 'VARCHAR'" for c in COLUMNS)
+    source = f"read_csv('{CSV}', header = true, columns = {{{types}}})"
+    duckdb.connect().execute(
+        f'COPY (SELECT * FROM {source} WHERE "Serial"::BIGINT % 2 = 0 ORDER BY hash("Serial")) '
+        f"TO '{SCATTERED}/events.csv' (HEADER)"
     )
 
 

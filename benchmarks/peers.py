@@ -11,22 +11,25 @@ import shutil
 import sys
 import time
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
-from benchmarks.data import COLUMNS, CSV, DATA, FORM, VALUES, ZONE
+from benchmarks.data import COLUMNS, CSV, DATA, FORM, SCATTERED, VALUES, ZONE
 
 EVENTS = f"{DATA}/archive/visits/2*/*[0-9].parquet"
 RUNS = 5
 
 
-def bare(select: str) -> Callable[[], Any]:
+def bare(select: str, export: Path = CSV) -> Callable[[], Any]:
     """A plain COPY of the export to Parquet."""
     import duckdb
 
     con = duckdb.connect()
     con.execute("SET TimeZone = 'UTC'; SET enable_progress_bar = false")
     types = ", ".join(f"'{c}': 'VARCHAR'" for c in COLUMNS)
-    source = f"read_csv('{CSV}', auto_detect = false, header = true, delim = ',', quote = '\"', columns = {{{types}}})"
+    source = (
+        f"read_csv('{export}', auto_detect = false, header = true, delim = ',', quote = '\"', columns = {{{types}}})"
+    )
     return lambda: con.execute(f"COPY (SELECT {select} FROM {source}) TO '{DATA}/bare.parquet'")
 
 
@@ -39,20 +42,19 @@ def select(utc: bool) -> str:
     return f'{times[0]} AS s, {times[1]} AS f, "Badge" AS p, "Reader" AS d, CASE "Event" {cases} END AS a'
 
 
-def import_fermata() -> Callable[[], Any]:
+def import_fermata(house: Path = DATA) -> Callable[[], Any]:
     """The import with everything it does: record numbers, rejects, clock changes, duplicates, hashes, ledger."""
     import tempfile
-    from pathlib import Path
 
     import fermata
 
-    shutil.rmtree(DATA / "archive", ignore_errors=True)
+    shutil.rmtree(house / "archive", ignore_errors=True)
     with tempfile.TemporaryDirectory() as warm:  # modules and the zone's changes are loaded before the clock runs
         (Path(warm) / "fermata.toml").write_text((DATA / "fermata.toml").read_text())
         with CSV.open() as f:
             (Path(warm) / "events.csv").write_text(f.readline() + f.readline())
         fermata.open(warm).archive.import_log("visits")
-    workspace = fermata.open(DATA)
+    workspace = fermata.open(house)
     return lambda: workspace.archive.import_log("visits")
 
 
@@ -169,6 +171,8 @@ IMPORTS: dict[str, Callable[[], Callable[[], Any]]] = {
     "fermata": import_fermata,
     "bare": lambda: bare(select(utc=False)),
     "bare utc": lambda: bare(select(utc=True)),
+    "fermata, no order": lambda: import_fermata(SCATTERED),
+    "bare, no order": lambda: bare(select(utc=False), SCATTERED / "events.csv"),
 }
 QUERIES: dict[str, Callable[[], Callable[[], Any]]] = {
     "fermata": query_fermata,

@@ -16,6 +16,7 @@ from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
 
+from benchmarks import ratios
 from benchmarks.charts import MEMORY, SECONDS, draw
 from benchmarks.data import DATA, ROOT, VISITS, ZONE, peak
 from benchmarks.questions import QUESTIONS, SIDES, ZONED, files
@@ -184,6 +185,7 @@ def table() -> list[str]:
             f"| {frames['warm']:.2f} | {last} | {mine['warm'] / hand['warm']:.2f} | {mine['warm'] / frames['warm']:.2f} |"
         )
         warm[name] = [one["warm"] for one in (mine, hand, frames)]
+        ratios.note(f"a year, {name} / polars", mine["warm"] / frames["warm"])
         read[name] = mine["read"]
         drawn += [(name, side, str(A_DAY * DAYS), one["warm"], one["peak"]) for side, one in found.items() if one]
     for column, file in ((SECONDS, "year-seconds"), (MEMORY, "year-memory")):
