@@ -1,17 +1,14 @@
-"""The start of the engine without what is not used: Ibis loads its compilers for twenty databases, of which one is
-needed, and Arrow the whole of pandas.
-"""
+"""The start of Ibis without what is not used: it loads its compilers for twenty databases, of which one is needed."""
 
 from __future__ import annotations
 
 import importlib
-import importlib.abc
 import importlib.util
 import sys
 from types import ModuleType
 from typing import Any
 
-__all__ = ["load_when_used", "without_pandas"]
+__all__ = ["load_when_used"]
 
 PACKAGE = "ibis.backends.sql.compilers"
 
@@ -45,28 +42,3 @@ def load_when_used() -> None:
     except Exception:
         for loaded in [m for m in sys.modules if m == PACKAGE or m.startswith(f"{PACKAGE}.")]:
             del sys.modules[loaded]
-
-
-class _NoPandas(importlib.abc.MetaPathFinder):
-    """Finds everything but pandas."""
-
-    def find_spec(self, name: str, path: Any, target: Any = None) -> None:
-        """None leaves the search to others."""
-        if name == "pandas":
-            raise ModuleNotFoundError(name)
-
-
-def without_pandas() -> None:
-    """Keeps Arrow from loading pandas, a seventh of the time of a command: it does so at the first value it is given,
-    whatever that is. For a process that makes no data frames; Arrow will make none in it.
-    """
-    if "pandas" in sys.modules:
-        return
-    import pyarrow as pa
-
-    nowhere = _NoPandas()
-    sys.meta_path.insert(0, nowhere)
-    try:
-        pa.array([""])
-    finally:
-        sys.meta_path.remove(nowhere)
