@@ -20,7 +20,13 @@ from fermata.reports.result import Answer, Page, RunResult
 from tests import engines
 from tests.conftest import NOW
 from tests.contract.conftest import need_postgres
-from tests.contract.test_spark_workspace import LOCAL, client, with_engine  # noqa: F401  # the fixture
+from tests.contract.test_spark_workspace import (
+    LOCAL,
+    client,  # noqa: F401  # the fixture
+    connect_server,
+    free_port,
+    with_engine,
+)
 from tests.test_over_all import READY, asked
 
 pytestmark = pytest.mark.deep
@@ -36,13 +42,27 @@ NOT_IN_TABLES = {
 
 
 @pytest.fixture(scope="module")
-def spark(hall: Workspace, client: None, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    return with_engine(hall, tmp_path_factory.mktemp("every"), LOCAL).path
+def spark(hall: Workspace, client: None, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """The sample on a session of this machine; with FERMATA_SPARK=connect, on a Connect server (a process has one)."""
+    path = tmp_path_factory.mktemp("every")
+    if os.environ.get("FERMATA_SPARK") != "connect":
+        yield with_engine(hall, path, LOCAL).path
+        return
+    port, copy = free_port(), path / "elsewhere"
+    copy.symlink_to(hall.path / "archive")
+    remote = f'engine = {{ name = "spark", remote = "sc://127.0.0.1:{port}", archive = "{copy}" }}'
+    with connect_server(port):
+        yield with_engine(hall, path, remote).path
 
 
-@pytest.fixture(scope="module")
-def postgres(hall: Workspace, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
-    """The sample with every log in a table of a server, its values as the archive has them."""
+@pytest.fixture(scope="module", params=["times", "texts"])
+def postgres(
+    request: pytest.FixtureRequest, hall: Workspace, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[Path]:
+    """The sample with every log in a table of a server, its values as the archive has them; also with all times as
+    texts.
+    """
+    kinds = TYPES | ({"time": "text"} if request.param == "texts" else {})
     import psycopg
 
     need_postgres()
@@ -54,7 +74,7 @@ def postgres(hall: Workspace, tmp_path_factory: pytest.TempPathFactory) -> Itera
         os.environ["HALL_DB"] = f"postgresql://owner@/postgres?host={dsn['host']}"
         with psycopg.connect(**dsn, autocommit=True) as con:
             for name, schema in hall.base.place().stored.items():
-                fill(con, hall, schema)
+                fill(con, hall, schema, kinds)
                 config["logs"][name] = mapped(schema, config["logs"][name])
         (path / "fermata.toml").write_text(tomlkit.dumps(config))
         yield path
@@ -72,7 +92,7 @@ def mapped(schema: LogSchema, before: dict[str, Any]) -> dict[str, Any]:
     return {k: before[k] for k in KEPT if k in before} | {"format": "sql", "database": database, "fields": fields}
 
 
-def fill(con: Any, hall: Workspace, schema: LogSchema) -> None:
+def fill(con: Any, hall: Workspace, schema: LogSchema, types_of: dict[str, str]) -> None:
     """A table with the events of a log that stand."""
     kinds = {f.stored: f for f in schema.fields}
     columns = [c for c in schema.columns if c not in ("file_id", "record_no", "event_no")]
@@ -80,8 +100,9 @@ def fill(con: Any, hall: Workspace, schema: LogSchema) -> None:
     for column in columns:
         kind = kinds[column].type if column in kinds else "time"
         scale = kinds[column].scale if column in kinds else 0
-        types.append(f'"{column}" {TYPES.get(kind, "text")}')
-        shown.append(f"{column}::DECIMAL(38, {scale}) / {10**scale}" if scale else f'"{column}"')
+        types.append(f'"{column}" {types_of.get(kind, "text")}')
+        told = f"strftime({column}, '%Y-%m-%dT%H:%M:%S.%fZ')" if types_of.get(kind) == "text" else f'"{column}"'
+        shown.append(f"{column}::DECIMAL(38, {scale}) / {10**scale}" if scale else told)
     snapshot = hall.base.archive.snapshot()
     sql = snapshot.standing_sql(schema, snapshot.manifest.log(schema.name).parts)
     rows = hall.base.place().engine.sql(f"SELECT {', '.join(shown)} FROM ({sql}) ORDER BY file_id, record_no, event_no")
