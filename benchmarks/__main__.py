@@ -115,7 +115,7 @@ def table_of_heart() -> list[str]:
         "",
         "The same work by hand in DuckDB SQL over the same files, subtotals and the grand total included: pairing of entries and exits "
         "those without a match counted (by door), splitting at local days (by door and day), time counted once (by user and "
-        "month, and of all), most at once (by door and day, and of all). Fermata's time includes its caveats and the finished table. "
+        "month, and of all), most at once (by door and day, and of all). Fermata's time includes its notes and the finished table. "
         "Contacts are all of one person over the year. Best of three warm runs, medians of two rounds.",
         "",
         "| | Fermata s | by hand s | Fermata / by hand | Fermata peak MB |",
@@ -214,7 +214,7 @@ def table_of(
         f"## Events and hours per user and month from the archive ({data.EVENTS:,} events, 2,000 users, zone {data.ZONE})",
         "",
         "`duckdb per row` asks DuckDB's own zone functions for each event; `duckdb calendar` joins twelve month edges made with "
-        "them; `totals` adds those of each user and of all, as Fermata's table has them. Fermata's time includes its totals, caveats and the finished table in Python objects; the peers stop at their "
+        "them; `totals` adds those of each user and of all, as Fermata's table has them. Fermata's time includes its totals, notes and the finished table in Python objects; the peers stop at their "
         "data frame. All give the same counts and the same microseconds.",
         "",
         "| | wall s | first run s | peak MB | wall, Fermata = 1 |",

@@ -103,7 +103,7 @@ TASKS = {
 
 
 def mine(task: str) -> Callable[[], Any]:
-    """The question as anybody asks it, totals and caveats included."""
+    """The question as anybody asks it, totals and notes included."""
     import fermata
     from fermata.engines.embedded import DuckEngine
 

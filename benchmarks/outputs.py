@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import json
 import re
-import resource
 import shutil
 import subprocess
 import sys
@@ -235,8 +234,7 @@ def main() -> None:
         made = next(Path(place).iterdir())
         size = made.stat().st_size
         found = re.findall(rb"/Count (\d+)", made.read_bytes()) if made.suffix == ".pdf" else []
-    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e3
-    print(json.dumps({"wall": wall, "size": size, "peak": peak, "pages": max(map(int, found), default=0)}))
+    print(json.dumps({"wall": wall, "size": size, "peak": data.peak(), "pages": max(map(int, found), default=0)}))
 
 
 if __name__ == "__main__":

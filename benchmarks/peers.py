@@ -6,7 +6,6 @@ Prints the best wall time of several warm runs, peak memory, and a check sum of 
 from __future__ import annotations
 
 import json
-import resource
 import shutil
 import sys
 import time
@@ -14,7 +13,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from benchmarks.data import COLUMNS, CSV, DATA, FORM, SCATTERED, VALUES, ZONE
+from benchmarks.data import COLUMNS, CSV, DATA, FORM, SCATTERED, VALUES, ZONE, peak
 
 EVENTS = f"{DATA}/archive/visits/2*/*[0-9].parquet"
 RUNS = 5
@@ -59,7 +58,7 @@ def import_fermata(house: Path = DATA) -> Callable[[], Any]:
 
 
 def query_fermata() -> Callable[[], Any]:
-    """The question as anybody asks it, totals and caveats included."""
+    """The question as anybody asks it, totals and notes included."""
     import fermata
 
     question = fermata.open(DATA).log("visits").during("2025").by("user", "month").measure("count", "time")
@@ -191,8 +190,7 @@ def measured(run: Callable[[], Any], runs: int) -> None:
         began = time.perf_counter()
         answer = run()
         times.append(time.perf_counter() - began)
-    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    print(json.dumps({"wall": min(times), "first": times[0], "peak": peak, "answer": answer}))
+    print(json.dumps({"wall": min(times), "first": times[0], "peak": peak(), "answer": answer}))
 
 
 def main() -> None:

@@ -101,7 +101,7 @@ def files(house: Path, log: str = "visits") -> list[str]:
 
 
 def fermata(house: Path, name: str) -> Callable[[], int]:
-    """As anybody asks it, with totals, caveats and the finished table."""
+    """As anybody asks it, with totals, notes and the finished table."""
     import fermata as library
 
     opened = library.open(house)

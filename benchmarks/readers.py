@@ -6,7 +6,6 @@ python -m benchmarks.readers FORMAT     prints records, seconds and peak memory 
 from __future__ import annotations
 
 import json
-import resource
 import shutil
 import sqlite3
 import struct
@@ -173,7 +172,6 @@ def measure(name: str) -> dict[str, float]:
     write(place / "in.data", n)
     if name == "xlsx":
         (place / "in.data").rename(place / "in.xlsx")
-    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
 
     import fermata
 
@@ -185,8 +183,7 @@ def measure(name: str) -> dict[str, float]:
     assert outcome.file.stored in (n, n - 1), outcome  # the directive line of one format is no record
     size = next(place.glob("in.*")).stat().st_size
     shutil.rmtree(place)
-    peak = max(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, before) / 1024
-    return {"records": n, "wall": wall, "size": size, "peak": peak}
+    return {"records": n, "wall": wall, "size": size, "peak": data.peak()}
 
 
 def plain(name: str) -> dict[str, float]:
