@@ -55,14 +55,9 @@ def spark(hall: Workspace, client: None, tmp_path_factory: pytest.TempPathFactor
         yield with_engine(hall, path, remote).path
 
 
-@pytest.fixture(scope="module", params=["times", "texts"])
-def postgres(
-    request: pytest.FixtureRequest, hall: Workspace, tmp_path_factory: pytest.TempPathFactory
-) -> Iterator[Path]:
-    """The sample with every log in a table of a server, its values as the archive has them; also with all times as
-    texts.
-    """
-    kinds = TYPES | ({"time": "text"} if request.param == "texts" else {})
+@pytest.fixture(scope="module")
+def postgres(hall: Workspace, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """The sample with every log in a table of a server, its values as the archive has them."""
     import psycopg
 
     need_postgres()
@@ -74,7 +69,7 @@ def postgres(
         os.environ["HALL_DB"] = f"postgresql://owner@/postgres?host={dsn['host']}"
         with psycopg.connect(**dsn, autocommit=True) as con:
             for name, schema in hall.base.place().stored.items():
-                fill(con, hall, schema, kinds)
+                fill(con, hall, schema)
                 config["logs"][name] = mapped(schema, config["logs"][name])
         (path / "fermata.toml").write_text(tomlkit.dumps(config))
         yield path
@@ -92,7 +87,7 @@ def mapped(schema: LogSchema, before: dict[str, Any]) -> dict[str, Any]:
     return {k: before[k] for k in KEPT if k in before} | {"format": "sql", "database": database, "fields": fields}
 
 
-def fill(con: Any, hall: Workspace, schema: LogSchema, types_of: dict[str, str]) -> None:
+def fill(con: Any, hall: Workspace, schema: LogSchema) -> None:
     """A table with the events of a log that stand."""
     kinds = {f.stored: f for f in schema.fields}
     columns = [c for c in schema.columns if c not in ("file_id", "record_no", "event_no")]
@@ -100,9 +95,8 @@ def fill(con: Any, hall: Workspace, schema: LogSchema, types_of: dict[str, str])
     for column in columns:
         kind = kinds[column].type if column in kinds else "time"
         scale = kinds[column].scale if column in kinds else 0
-        types.append(f'"{column}" {types_of.get(kind, "text")}')
-        told = f"strftime({column}, '%Y-%m-%dT%H:%M:%S.%fZ')" if types_of.get(kind) == "text" else f'"{column}"'
-        shown.append(f"{column}::DECIMAL(38, {scale}) / {10**scale}" if scale else told)
+        types.append(f'"{column}" {TYPES.get(kind, "text")}')
+        shown.append(f"{column}::DECIMAL(38, {scale}) / {10**scale}" if scale else f'"{column}"')
     snapshot = hall.base.archive.snapshot()
     sql = snapshot.standing_sql(schema, snapshot.manifest.log(schema.name).parts)
     rows = hall.base.place().engine.sql(f"SELECT {', '.join(shown)} FROM ({sql}) ORDER BY file_id, record_no, event_no")
