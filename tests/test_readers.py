@@ -800,6 +800,13 @@ def test_one_line_of_forty_megabytes_is_refused_alone(make: Maker) -> None:
     assert (number, reason) == (2, "is longer than 16 MB")
 
 
+def test_one_record_over_many_lines_is_read_at_once(make: Maker) -> None:
+    """A text in quotes of a third of a million lines takes no longer than its length, and is one record."""
+    text = CSV + '2026-03-01 12:00,"' + "abc\n" * 333_333 + '"\n2026-03-01 13:00,d\n'
+    made = workspace(make, "", CSV_FIELDS, text, "in.csv")
+    assert [len(r[1]) for r in stored(made, "user")][-2:] == [4 * 333_333, 1]
+
+
 def test_columns_that_change_in_the_middle(make: Maker) -> None:
     """Records of another width are refused one by one, with the header's own kept."""
     text = CSV + "2026-03-01 12:00,c,extra\n2026-03-01 13:00\n2026-03-01 14:00,d\n"

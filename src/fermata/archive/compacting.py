@@ -94,9 +94,9 @@ def _part(con: Any, writing: Writing, log: str, group: list[Part], number: int) 
     same = sum(p.path.startswith(f"{log}/{month}/{number}") for p in writing.manifest.log(log).parts)
     name = f"{log}/{month}/{number}{f'_{same}' if same else ''}"
     events = f"SELECT * FROM {scan([writing.root / p.path for p in group])} {upkeep.ORDER}"
-    size = upkeep.place(con, writing, events, f"{name}.parquet")
+    size = upkeep.place(con, writing, upkeep.File(events, f"{name}.parquet"))
     keys = f"SELECT * FROM {scan([writing.root / p.keys for p in group])}"
-    upkeep.place(con, writing, keys, f"{name}.keys.parquet", "uncompressed")
+    upkeep.place(con, writing, upkeep.File(keys, f"{name}.keys.parquet", upkeep.HASHES))
     writing.retire([path for p in group for path in (p.path, p.keys)])
     return Part(
         f"{name}.parquet", f"{name}.keys.parquet", month, sum(p.rows for p in group), size,
@@ -109,7 +109,8 @@ def _part(con: Any, writing: Writing, log: str, group: list[Part], number: int) 
 
 def _carry(con: Any, writing: Writing, log: str, group: list[Carry], number: str) -> Carry:
     name = f"{log}/carry/{number}.parquet"
-    upkeep.place(con, writing, f"SELECT * FROM {scan([writing.root / c.path for c in group])} {upkeep.ORDER}", name)
+    query = f"SELECT * FROM {scan([writing.root / c.path for c in group])} {upkeep.ORDER}"
+    upkeep.place(con, writing, upkeep.File(query, name))
     writing.retire([c.path for c in group])
     files = tuple(sorted({f for c in group for f in c.files}))
     return Carry(name, sum(c.rows for c in group), files, min(c.first for c in group), group[0].columns)

@@ -60,7 +60,7 @@ def sidecar_sql(columns: list[str], entry: Sequence[str]) -> str:
 def make_keys(con: Any, events: str, columns: list[str], table: str, several: bool, entry: Sequence[str] = ()) -> None:
     """The view `table` of what the sidecar will hold, and start_utc: one row per record of `events`."""
     first = " QUALIFY row_number() OVER (PARTITION BY file_id, record_no ORDER BY event_no) = 1" if several else ""
-    con.execute(f"CREATE TEMP VIEW {table} AS SELECT {sidecar_sql(columns, entry)}, start_utc FROM {events}{first}")
+    con.execute(f"CREATE VIEW {table} AS SELECT {sidecar_sql(columns, entry)}, start_utc FROM {events}{first}")
 
 
 def find(
@@ -92,13 +92,13 @@ def find(
         return Overlap("")
     out = f" AND file_id NOT IN ({', '.join(map(str, ignored))})" if ignored else ""
     con.execute(
-        f"CREATE OR REPLACE TEMP TABLE held AS SELECT * FROM ({' UNION ALL '.join(stored)}) s "
+        f"CREATE OR REPLACE TABLE held AS SELECT * FROM ({' UNION ALL '.join(stored)}) s "
         f"WHERE key IN (SELECT key FROM {keys}){out}"
     )
     if not con.execute("SELECT 1 FROM held LIMIT 1").fetchone():
         return Overlap("")
     con.execute(
-        "CREATE OR REPLACE TEMP TABLE matched AS SELECT k.record_no, k.key, o.file_id AS old_file, o.record_no AS "
+        "CREATE OR REPLACE TABLE matched AS SELECT k.record_no, k.key, o.file_id AS old_file, o.record_no AS "
         "old_record, "
         f"o.n, k.seq FROM (SELECT *, row_number() OVER (ORDER BY record_no) AS seq FROM {keys}) k JOIN ("
         "SELECT key, min(file_id) AS file_id, arg_min(record_no, (file_id, record_no)) AS record_no, count(*) AS n "
@@ -109,7 +109,7 @@ def find(
     overlap = "true" if lone_too else f"(run > 1 OR record_no <= {grown_to})"
     at_most = "true" if lone_too else "copy <= n"
     con.execute(
-        f"CREATE TEMP TABLE {table} AS SELECT record_no, old_file FROM ("
+        f"CREATE TABLE {table} AS SELECT record_no, old_file FROM ("
         "SELECT *, row_number() OVER (PARTITION BY key ORDER BY record_no) AS copy FROM ("
         "SELECT *, count(*) OVER (PARTITION BY island) AS run FROM ("
         "SELECT *, seq - row_number() OVER (ORDER BY seq) AS island FROM matched)) "

@@ -175,7 +175,8 @@ def _drop_rejects(con: Any, writing: Writing, state: LogState, files: set[int]) 
         del state.rejects[number]
         if left:
             name = f"{path.removesuffix('.parquet')}-{writing.manifest.number + 1}.parquet"
-            upkeep.place(con, writing, f"SELECT * FROM {source} WHERE file_id NOT IN ({named})", name)
+            query = f"SELECT * FROM {source} WHERE file_id NOT IN ({named})"
+            upkeep.place(con, writing, upkeep.File(query, name))
             state.rejects[number] = name
 
 

@@ -4,31 +4,65 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Callable, Sequence
-from pathlib import Path
-from typing import Any
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, NamedTuple
 
 from fermata.archive import duplicates
 from fermata.archive.duck import ident, lit, scan
 from fermata.archive.manifest import Part
 from fermata.archive.store import Writing
 
-__all__ = ["ORDER", "edges", "edges_sql", "keeping", "place", "refresh_keys"]
+__all__ = ["HASHES", "ORDER", "File", "edges", "edges_sql", "keeping", "place", "place_all", "refresh_keys"]
 
 ORDER = "ORDER BY start_utc, file_id, record_no, event_no"
+HASHES = "uncompressed"  # they do not compress
+MOST_AT_ONCE = 4  # files written beside each other, each with a block of rows in memory
 
 
-def place(con: Any, writing: Writing, query: str, target: str, compression: str = "zstd") -> int:
-    """Writes the rows of `query` as the Parquet file `target` of the archive; its size in bytes.
+class File(NamedTuple):
+    """A Parquet file to be written: the rows of `query` as `target` of the archive. `said` when it is begun."""
+
+    query: str
+    target: str
+    compression: str = "zstd, COMPRESSION_LEVEL 1"
+    said: str = ""
+
+
+def place(con: Any, writing: Writing, file: File) -> int:
+    """Writes a Parquet file of the archive; its size in bytes.
 
     The encodings of Parquet's second version (differences of numbers and times) are written in two thirds of the time,
-    are two thirds of the size and are read sooner.
+    are two thirds of the size and are read sooner; after them, more than the least compression saves next to nothing.
     """
-    staged: Path = writing.staging / "part.parquet"
-    how = f"FORMAT parquet, PARQUET_VERSION v2, COMPRESSION {compression}"
-    con.execute(f"COPY ({query}) TO {lit(str(staged))} ({how})")
+    staged = writing.staging / file.target.replace("/", "-")
+    how = f"FORMAT parquet, PARQUET_VERSION v2, COMPRESSION {file.compression}"
+    con.execute(f"COPY ({file.query}) TO {lit(str(staged))} ({how})")
     size = staged.stat().st_size
-    writing.place(staged, target)
+    writing.place(staged, file.target)
     return size
+
+
+def place_all(con: Any, writing: Writing, files: Sequence[File], say: Callable[[str], None]) -> list[int]:
+    """Writes files as `place` does; their sizes. Many are written beside each other, by one thread each: that is less
+    work than to share each out among threads and to put its rows in order again.
+    """
+
+    def one(file: File) -> int:
+        if file.said:
+            say(file.said)
+        return place(con.cursor(), writing, file)
+
+    (threads,) = con.execute("SELECT current_setting('threads')").fetchone()
+    if len(files) < 2 * threads or threads == 1:
+        return [one(f) for f in files]
+    con.execute("SET threads = 1")
+    with ThreadPoolExecutor(min(threads, MOST_AT_ONCE)) as pool:
+        begun = [pool.submit(one, f) for f in files]
+        try:
+            return [b.result() for b in begun]
+        finally:
+            pool.shutdown(cancel_futures=True)  # what failed, or was broken off, begins no other
+            con.execute(f"SET threads = {threads}")
 
 
 def edges_sql(entry: Sequence[str]) -> str:
@@ -48,7 +82,7 @@ def keeping(con: Any, writing: Writing, part: Any, kept: str) -> Any:
     number = writing.manifest.number + 1
     path = f"{part.path.removesuffix('.parquet')}-{number}.parquet"
     source = scan([writing.root / part.path])
-    place(con, writing, f"SELECT * FROM {source} WHERE {kept} {ORDER}", path)
+    place(con, writing, File(f"SELECT * FROM {source} WHERE {kept} {ORDER}", path))
     fresh = scan([writing.root / path])
     ends = "max(coalesce(finish_utc, start_utc)), count(*) FILTER (finish_utc IS NULL)"
     rows, files, first, last, until, unfinished = con.execute(
@@ -60,7 +94,7 @@ def keeping(con: Any, writing: Writing, part: Any, kept: str) -> Any:
     if isinstance(part, Part):
         keys = f"{part.keys.removesuffix('.keys.parquet')}-{number}.keys.parquet"
         held = f"SELECT k.* FROM {scan([writing.root / part.keys])} k SEMI JOIN {fresh} e USING (file_id, record_no)"
-        place(con, writing, held, keys)
+        place(con, writing, File(held, keys, HASHES))
         size = (writing.root / path).stat().st_size
         between = con.execute(f"SELECT {edges_sql(part.entry)} FROM {fresh}").fetchone()
         changed |= {
@@ -90,6 +124,7 @@ def _with_keys(con: Any, writing: Writing, part: Part) -> Part:
     columns = [c for c in part.columns if c not in ("file_id", "record_no", "event_no")]
     name = f"{part.path.removesuffix('.parquet')}-{writing.manifest.number + 1}.keys.parquet"
     first = "QUALIFY row_number() OVER (PARTITION BY file_id, record_no ORDER BY event_no) = 1"
-    place(con, writing, f"SELECT {duplicates.sidecar_sql(columns, part.entry)} FROM {source} {first}", name)
+    query = f"SELECT {duplicates.sidecar_sql(columns, part.entry)} FROM {source} {first}"
+    place(con, writing, File(query, name, HASHES))
     writing.retire([part.keys])
     return dataclasses.replace(part, keys=name)

@@ -49,11 +49,11 @@ def settle(
     stretch = within(complete) if complete else ""
     _compare(con, key=key, columns=columns, events=events, live=live, stretch=stretch)
     con.execute(
-        f"CREATE OR REPLACE TEMP TABLE {copies} AS SELECT record_no, coalesce(old_file, {file_id}) AS old_file FROM "
+        f"CREATE OR REPLACE TABLE {copies} AS SELECT record_no, coalesce(old_file, {file_id}) AS old_file FROM "
         "told "
         "WHERE known AND content IS NOT DISTINCT FROM prior"
     )
-    con.execute(f"CREATE OR REPLACE TEMP TABLE {ended} ({ENDED})")
+    con.execute(f"CREATE OR REPLACE TABLE {ended} ({ENDED})")
     con.execute(
         f"INSERT INTO {ended} SELECT coalesce(before_file, {file_id}), coalesce(before_record, old_record), "
         "'replaced', "
@@ -94,12 +94,12 @@ def _compare(con: Any, *, key: list[str], columns: list[str], events: str, live:
     if stretch:
         near += f" UNION SELECT * FROM ({live}) WHERE {stretch}"
     con.execute(
-        f"CREATE OR REPLACE TEMP TABLE live_versions AS SELECT {keys}, {content} AS content, start_utc, file_id, "
+        f"CREATE OR REPLACE TABLE live_versions AS SELECT {keys}, {content} AS content, start_utc, file_id, "
         "record_no "
         f"FROM ({near}) QUALIFY row_number() OVER (PARTITION BY {keys} ORDER BY file_id DESC, record_no DESC) = 1"
     )
     con.execute(
-        f"CREATE OR REPLACE TEMP TABLE told AS SELECT {', '.join(f'n.{ident(k)}' for k in key)}, n.record_no, "
+        f"CREATE OR REPLACE TABLE told AS SELECT {', '.join(f'n.{ident(k)}' for k in key)}, n.record_no, "
         "n.content, "
         "CASE WHEN n.nth = 1 THEN o.content ELSE n.prior END AS prior, n.nth > 1 OR o.file_id IS NOT NULL AS known, "
         "o.file_id AS old_file, o.record_no AS old_record FROM ("

@@ -11,7 +11,7 @@ from fermata.archive.versions import Versions
 from fermata.fields import LogSchema
 from fermata.intake.file_stage import FileStage
 from fermata.intake.mapping import LogMap
-from fermata.intake.readers import delimited
+from fermata.intake.readers import counting, delimited
 
 __all__ = ["entry"]
 
@@ -64,7 +64,7 @@ def _records(con: Any, log: LogMap, stage: FileStage) -> int:
     return int(con.execute(f"SELECT count({distinct}) FROM {stage.events}").fetchone()[0])
 
 
-def _nulls(log: LogMap, counted: delimited.Counted) -> str:
+def _nulls(log: LogMap, counted: counting.Counted) -> str:
     """What to say of NUL bytes, which are no part of a text and end none."""
     text = log.format in delimited.TEXTS and delimited.plain(log)
     return f"{counted.nulls:,} NUL bytes in it are no part of any text" if text and counted.nulls else ""

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 
-from fermata.intake.readers import delimited
+from fermata.intake.readers import counting
 
 __all__ = ["FileStage", "Seen"]
 
@@ -27,14 +27,16 @@ class Seen:
 class FileStage:
     """What one file gave: the view `events` of its events, the table `rejects`, and the counts of its records. The wall
     clocks of a small one lie within `extent`; `held` is how many events the view has, the first start and the last,
-    once that was asked.
+    once that was asked. `text` is counted of the text the records stand in. `scratch` is a directory of this import.
     """
 
     path: Path
     file_id: int
+    scratch: Path
     events: str
     rejects: str
-    counted: delimited.Counted = field(default_factory=delimited.Counted)
+    counted: counting.Counted = field(default_factory=counting.Counted)
+    text: counting.Counted | None = None
     read: int = 0
     rejected: int = 0
     skipped: dict[str, int] = field(default_factory=dict)

@@ -23,7 +23,7 @@ from fermata.intake import opening
 from fermata.intake.localtime import Extent
 from fermata.intake.mapping import LogMap
 from fermata.intake.overlaps import Overlaps
-from fermata.intake.readers import delimited
+from fermata.intake.readers import counting
 from fermata.intake.stage import FileStage, stage_file
 from fermata.intake.storing import Batch, Declared, Outcome, Progress, Storing
 from fermata.intake.texts import from_name
@@ -161,12 +161,12 @@ class _Importer:
         named = " ".join(from_name(p, Path(shown)) for p in self.log.name_patterns)
         alike = [f for f in known if f.mapping == self.mapping and f.from_name == named]
         self.progress(f"reading {shown}, {size / 1e6:,.1f} MB")
-        counting = self.background.submit(delimited.count, path, tuple({f.size for f in known}))
+        pending = self.background.submit(counting.count, path, tuple({f.size for f in known}))
         if any(f.size == size or (f.size < size and f.mapping != self.mapping) for f in known):
-            counting.result()  # what is known already, or replaces another file, is settled before it is parsed
+            pending.result()  # what is known already, or replaces another file, is settled before it is parsed
         replaced: set[int] = set()
-        if counting.done():
-            counted = counting.result()
+        if pending.done():
+            counted = pending.result()
             same = next((f for f in alike if f.sha256 == counted.sha256), None)
             if same:
                 batch.outcomes.append(Outcome(shown, unchanged=same))
@@ -179,7 +179,7 @@ class _Importer:
         kept = datetime.fromisoformat(self.state.kept_from) if self.state.kept_from else None
         scratch = self.writing.staging
         stage = stage_file(
-            self.con, path, Path(shown), file_id, self.log, self.schema, counting, scratch, kept, self.extent
+            self.con, path, Path(shown), file_id, self.log, self.schema, pending, scratch, kept, self.extent
         )
         self.extent = stage.extent or self.extent
         self.writing.manifest.next_file += 1
@@ -217,7 +217,7 @@ class _Importer:
         if not opening.on_disk(path).is_file():
             return ""
         with opening.unpacked(path, self.writing.staging) as plain:
-            return delimited.count(plain).sha256
+            return counting.count(plain).sha256
 
     def _note(
         self, batch: Batch, stage: FileStage, overlap: duplicates.Overlap, replaced: set[int], named: str, known: str
@@ -239,6 +239,6 @@ class _Importer:
         return str(whole.relative_to(self.base)) if whole.is_relative_to(self.base) else str(whole)
 
 
-def _within(known: list[SourceFile], counted: delimited.Counted) -> list[SourceFile]:
+def _within(known: list[SourceFile], counted: counting.Counted) -> list[SourceFile]:
     """The known files that a file begins with: itself, or itself when it was shorter."""
     return [f for f in known if counted.prefixes.get(f.size) == f.sha256]

@@ -7,14 +7,14 @@ from typing import Any
 from fermata.errors import SourceError
 from fermata.intake import rejects
 from fermata.intake.file_stage import FileStage, Seen
-from fermata.intake.readers import NO_DELIMITER, Records, delimited
+from fermata.intake.readers import NO_DELIMITER, Records, counting, delimited
 
 __all__ = ["number_records"]
 
 MOST_MISFITS = 100_000
 
 
-def number_records(con: Any, stage: FileStage, records: Records, counted: delimited.Counted | None, seen: Seen) -> None:
+def number_records(con: Any, stage: FileStage, records: Records, counted: counting.Counted | None, seen: Seen) -> None:
     """Gives every row its record number, lists what the parser refused, and proves that nothing was lost.
 
     `counted` is what is known of the text the records stand in; None has it counted here.
@@ -24,7 +24,7 @@ def number_records(con: Any, stage: FileStage, records: Records, counted: delimi
     numbers: list[int] = []
     if records.layout:
         layout, text = records.layout, records.text or stage.path
-        counted = counted or delimited.count(text)
+        stage.text = counted = counted or counting.count(text)
         blanks = delimited.nothing_lost(text, layout, counted, rows + len(misfits), records.width, stage.path)
         head = layout.skip_lines + layout.header
         numbers = delimited.record_numbers([(line, at, whole or "") for line, at, whole, _ in misfits], blanks, head)
@@ -41,14 +41,14 @@ def number_records(con: Any, stage: FileStage, records: Records, counted: delimi
         shifts = {n - 1 - j: j + 1 for j, n in enumerate(numbers)}  # position from which on -> refused before
         thresholds = ", ".join(f"({begins}, {shift})" for begins, shift in shifts.items())
         con.execute(
-            f"CREATE TEMP TABLE {table} AS SELECT s.rowid + 1 + coalesce(t.shift, 0) AS record_no, s.* "
+            f"CREATE TABLE {table} AS SELECT s.rowid + 1 + coalesce(t.shift, 0) AS record_no, s.* "
             f"FROM {table}_rows s ASOF LEFT JOIN (VALUES {thresholds}) t(begins, shift) ON s.rowid >= t.begins"
         )
         con.execute(f"DROP TABLE {table}_rows")
         stage.rows = table
     else:
         stage.rows = f"{table}_rows"
-        con.execute(f"CREATE TEMP VIEW {table} AS SELECT rowid + 1 AS record_no, * FROM {table}_rows")
+        con.execute(f"CREATE VIEW {table} AS SELECT rowid + 1 AS record_no, * FROM {table}_rows")
     if not seen.skips:
         return
     skips = con.execute(f"SELECT skip, count(*) FROM {table} WHERE skip IS NOT NULL GROUP BY skip").fetchall()

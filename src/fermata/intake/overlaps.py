@@ -86,7 +86,7 @@ class Overlaps:
         if complete and whole:
             events = scan([root / p.path for p in whole])
             near.append(f"SELECT file_id, record_no FROM {events} WHERE {versions.within(complete)}")
-        self.con.execute(f"CREATE OR REPLACE TEMP TABLE near AS {' UNION '.join(near)}")
+        self.con.execute(f"CREATE OR REPLACE TABLE near AS {' UNION '.join(near)}")
         snapshot = self.writing.archive.snapshot()
         concerned = [p for p in hashed if p in alike or p in whole]
         found = snapshot.standing_sql(self.schema, concerned, " SEMI JOIN near USING (file_id, record_no)")

@@ -173,9 +173,11 @@ def _unless_empty(name: str, column: Column) -> str:
 
 
 def refused(reasons: list[tuple[str, str]], shape: str) -> str:
-    """The first reason there is. What a text was is only looked at where its value is missing."""
-    first = [f"CASE WHEN NOT shaped THEN {shape} END"] if shape else []
-    return f"coalesce({', '.join([*first, *(f'CASE WHEN {c} THEN {r} END' for c, r in reasons)])})"
+    """The first reason there is. What a text was is only looked at where one of the conditions holds."""
+    shapes = [("NOT shaped", shape)] if shape else []
+    conditions = " OR ".join(f"({c})" for c, _ in [*shapes, *reasons])
+    first = ", ".join(f"CASE WHEN {c} THEN {r} END" for c, r in [*shapes, *reasons])
+    return f"CASE WHEN {conditions} THEN coalesce({first}) END"
 
 
 def is_one_of(text: str, values: tuple[str, ...], dialect: Dialect) -> str:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
+from fermata.archive.duck import lit
 from fermata.intake.file_stage import FileStage
-from fermata.intake.readers import Records, delimited
+from fermata.intake.readers import Records, raw_text
 
 __all__ = ["begin", "texts"]
 
@@ -24,18 +26,26 @@ MISFITS = {
 def begin(con: Any, stage: FileStage, numbers: list[int], kinds: list[str]) -> None:
     """Makes the table of the file's rejects, with what the parser refused (kinds as the engine names them)."""
     con.execute(
-        f"CREATE OR REPLACE TEMP TABLE {stage.rejects} (record_no BIGINT, reason VARCHAR, line BIGINT, whole VARCHAR)"
+        f"CREATE OR REPLACE TABLE {stage.rejects} (record_no BIGINT, reason VARCHAR, line BIGINT, whole VARCHAR)"
     )
     if numbers:
         reasons = [MISFITS.get(kind, kind.lower()) for kind in kinds]
-        _table_of(con, "misfits", record_no=(numbers, "BIGINT"), reason=(reasons, "VARCHAR"))
+        _table_of(con, stage, "misfits", record_no=(numbers, "BIGINT"), reason=(reasons, "VARCHAR"))
         con.execute(f"INSERT INTO {stage.rejects} BY NAME FROM misfits")
 
 
-def _table_of(con: Any, name: str, **columns: tuple[list[Any], str]) -> None:
-    """A temporary table of Python values, a list a column: row by row would take minutes."""
-    named = ", ".join(f"unnest(?::{kind}[]) AS {c}" for c, (_, kind) in columns.items())
-    con.execute(f"CREATE OR REPLACE TEMP TABLE {name} AS SELECT {named}", [values for values, _ in columns.values()])
+def _table_of(con: Any, stage: FileStage, name: str, **columns: tuple[list[Any], str]) -> None:
+    """A table of Python values, a list a column, by way of a file: the engine loads pandas before it is given the first
+    value itself, and reads a long list in a statement slowly.
+    """
+    path = stage.scratch / f"{name}.jsonl"
+    with path.open("w") as f:
+        for row in zip(*(values for values, _ in columns.values()), strict=True):
+            f.write(json.dumps(dict(zip(columns, row, strict=True))) + "\n")
+    types = ", ".join(f"{c}: {lit(kind)}" for c, (_, kind) in columns.items())
+    read = f"read_json({lit(str(path))}, format = 'newline_delimited', columns = {{{types}}})"
+    con.execute(f"CREATE OR REPLACE TABLE {name} AS FROM {read}")
+    path.unlink()
 
 
 def texts(con: Any, stage: FileStage, records: Records, comment: str) -> None:
@@ -48,9 +58,9 @@ def texts(con: Any, stage: FileStage, records: Records, comment: str) -> None:
     found = _found(con, stage, records, wanted)
     found += [(0, "?")] * (len(wanted) - len(found))
     lines, held = [line or None for line, _ in found], [t[:LONGEST_TEXT] for _, t in found]
-    _table_of(con, "texts", record_no=(wanted, "BIGINT"), line=(lines, "BIGINT"), whole=(held, "VARCHAR"))
+    _table_of(con, stage, "texts", record_no=(wanted, "BIGINT"), line=(lines, "BIGINT"), whole=(held, "VARCHAR"))
     con.execute(
-        f"CREATE OR REPLACE TEMP TABLE {stage.rejects} AS SELECT record_no, reason, t.line, t.whole "
+        f"CREATE OR REPLACE TABLE {stage.rejects} AS SELECT record_no, reason, t.line, t.whole "
         f"FROM {stage.rejects} LEFT JOIN texts t USING (record_no)"
     )
     if not records.layout:
@@ -70,7 +80,8 @@ def _found(con: Any, stage: FileStage, records: Records, wanted: list[int]) -> l
         return []
     if records.layout:
         text = records.text or stage.path
-        return delimited.raw_records(text, records.layout, wanted, records.width, stage.several_lines)
+        assert stage.text
+        return raw_text.raw_records(text, records.layout, wanted, records.width, stage.several_lines, stage.text)
     if records.texts:
         return [(0, text) for text in records.texts(wanted)]
     numbered = f"SELECT row_number() OVER () AS n, {records.whole} AS whole FROM {records.source}"

@@ -12,7 +12,7 @@ from fermata.archive.duck import connect
 from fermata.errors import RequestError, SourceError
 from fermata.intake import opening
 from fermata.intake.mapping import LogMap
-from fermata.intake.readers import Job, Records, delimited, reader
+from fermata.intake.readers import Job, Records, counting, delimited, reader
 
 __all__ = ["whole_record"]
 
@@ -39,7 +39,7 @@ def whole_record(log: LogMap, state: LogState, base: Path, record: str) -> dict[
         )
     with tempfile.TemporaryDirectory() as place, opening.unpacked(path, Path(place)) as plain:
         scratch = Path(place)
-        counted = delimited.count(plain)
+        counted = counting.count(plain)
         if counted.sha256 != file.sha256:
             raise SourceError(
                 f"{file.path} has changed since it was imported (its SHA-256 was {file.sha256}); not shown"
@@ -54,7 +54,7 @@ def _read(job: Job, number: int) -> dict[str, str]:
     con, records = job.con, reader(job.log.format).open(job)
     columns = ", ".join(f"{sql} AS v{i}" for i, sql in enumerate(records.columns.values())) or "NULL AS v0"
     con.execute(
-        f"CREATE TEMP TABLE shown AS SELECT row_number() OVER () AS n, {records.whole} AS whole, {columns} FROM "
+        f"CREATE TABLE shown AS SELECT row_number() OVER () AS n, {records.whole} AS whole, {columns} FROM "
         f"{records.source}"
     )
     place = _place(con, records, number)
@@ -78,7 +78,7 @@ def _place(con: Any, records: Records, number: int) -> int:
         "SELECT line, any_value(line_byte_position), any_value(csv_line) FROM rejects_shown GROUP BY line ORDER BY line"
     ).fetchall()
     rows = con.execute("SELECT count(*) FROM shown").fetchone()[0]
-    counted = delimited.count(records.text)
+    counted = counting.count(records.text)
     blanks = delimited.nothing_lost(
         records.text, records.layout, counted, rows + len(misfits), records.width, records.text
     )

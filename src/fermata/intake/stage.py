@@ -25,7 +25,7 @@ from fermata.intake.localtime import FIRST, LAST, Extent, minus, second_pass, ts
 from fermata.intake.mapping import LogMap
 from fermata.intake.numbering import number_records
 from fermata.intake.parts import Columns, Part, is_one_of, parts_of, refused
-from fermata.intake.readers import Job, Reader, Records, delimited, reader
+from fermata.intake.readers import Job, Reader, Records, counting, delimited, reader
 from fermata.intake.texts import Origin
 from fermata.timeline.zones import Change
 
@@ -41,7 +41,7 @@ def stage_file(
     file_id: int,
     log: LogMap,
     schema: LogSchema,
-    counting: Future[delimited.Counted],
+    pending: Future[counting.Counted],
     scratch: Path,
     kept_from: datetime | None = None,
     extent: Extent | None = None,
@@ -51,7 +51,7 @@ def stage_file(
     Records that begin before `kept_from` (naive UTC) are skipped: the log no longer holds that time. The wall clocks
     of a small file are first taken to lie within `extent`, that of the file before. Raises SourceError, UnknownName.
     """
-    stage = FileStage(shown, file_id, f"events_{file_id}", f"rejects_of_{file_id}", extent=extent)
+    stage = FileStage(shown, file_id, scratch, f"events_{file_id}", f"rejects_of_{file_id}", extent=extent)
     wanted = tuple(
         dict.fromkeys([*(c for p in log.parts() for f in p.values() for c in f.read_columns), *log.keep, *log.drop])
     )
@@ -63,12 +63,16 @@ def stage_file(
             opened = _open(opener, job, schema, kept_from, stage)
         except (SourceError, UnknownName) as e:
             early = e
-    stage.counted = counting.result()
-    text = delimited.prepare(path, log, stage.counted, scratch) if log.format in delimited.TEXTS else path
-    if text != path:
-        for left in (f"stage_{file_id}_rows", f"rejects_{file_id}", f"scan_{file_id}"):
+    stage.counted = pending.result()
+    is_text = log.format in delimited.TEXTS
+    text = delimited.prepare(path, log, stage.counted, scratch) if is_text else path
+    overlong = is_text and stage.counted.overlong
+    if text != path or overlong:
+        temporary = [opened.records.temporary] if opened and opened.records.temporary else []
+        for left in (f"stage_{file_id}_rows", f"rejects_{file_id}", f"scan_{file_id}", *temporary):
             con.execute(f"DROP TABLE IF EXISTS {left}")
-        opened = _open(opener, dataclasses.replace(job, path=text), schema, kept_from, stage)
+        again = dataclasses.replace(job, path=text, overlong=overlong)
+        opened = _open(opener, again, schema, kept_from, stage)
     elif early:
         raise early
     assert opened
@@ -104,29 +108,34 @@ def _open(opener: Reader, job: Job, schema: LogSchema, kept_from: datetime | Non
     records = _with_texts(records, job.wanted)
     small = job.path.stat().st_size < SMALL
     if small and stage.extent:
-        found, ends = _filled(job, records, schema, kept_from, stage.extent)
+        found = _filled(job, records, schema, kept_from, stage.extent)
+        ends = _local_ends(job, found.parts, f"stage_{job.tag}_rows")
         if not ends or (stage.extent[0] <= min(ends) and max(ends) <= stage.extent[1]):
             return found
         _run(job, f"DROP TABLE stage_{job.tag}_rows")
     stage.extent = _extent(job, records, schema) if small else None
-    return _filled(job, records, schema, kept_from, stage.extent or (FIRST, LAST))[0]
+    return _filled(job, records, schema, kept_from, stage.extent or (FIRST, LAST))
 
 
-def _filled(
-    job: Job, records: Records, schema: LogSchema, kept_from: datetime | None, extent: Extent
-) -> tuple[_Opened, list[datetime]]:
-    """Fills the stage table for wall clocks within an extent; the first and last ones there are."""
+def _filled(job: Job, records: Records, schema: LogSchema, kept_from: datetime | None, extent: Extent) -> _Opened:
+    """Fills the stage table for wall clocks within an extent."""
     columns = Columns()
     parts, reasons = parts_of(job.log, schema, _origin(job, records), columns, extent)
     _parse(job, records, columns, refused(reasons, records.refused), parts, kept_from)
     walls = sorted({wall for part in parts for wall in part.walls.values()})
-    local = sorted({wall for part in parts for wall in part.local})
     kept = "FILTER (skip IS NULL AND bad IS NULL)"
-    asked = ["count(*)", "count(skip)", "count(bad)"]
-    asked += [f"min({w}) {kept}, max({w}) {kept}" for w in walls] + [f"min({w}), max({w})" for w in local]
+    asked = ["count(*)", "count(skip)", "count(bad)"] + [f"min({w}) {kept}, max({w}) {kept}" for w in walls]
     rows, skips, bads, *ends = _run(job, f"SELECT {', '.join(asked)} FROM stage_{job.tag}_rows").fetchone()
     seen = Seen(rows, skips, bads, {w: (ends[2 * i], ends[2 * i + 1]) for i, w in enumerate(walls)})
-    return _Opened(records, parts, seen), [at for at in ends[2 * len(walls) :] if at is not None]
+    return _Opened(records, parts, seen)
+
+
+def _local_ends(job: Job, parts: list[Part], source: str) -> list[datetime]:
+    """The first and the last of each sort of wall clock."""
+    if not (local := sorted({wall for part in parts for wall in part.local})):
+        return []
+    ends = ", ".join(f"min({wall}), max({wall})" for wall in local)
+    return [at for at in _run(job, f"SELECT {ends} FROM {source}").fetchone() if at is not None]
 
 
 def _origin(job: Job, records: Records) -> Origin:
@@ -137,11 +146,7 @@ def _extent(job: Job, records: Records, schema: LogSchema) -> Extent:
     """Whole years around the wall clocks of a file: looking costs less than planning for a hundred years."""
     columns = Columns()
     parts, _ = parts_of(job.log, schema, _origin(job, records), columns, (FIRST, FIRST))
-    if not (local := [wall for part in parts for wall in part.local]):
-        return FIRST, FIRST
-    ends = ", ".join(f"min({wall}), max({wall})" for wall in local)
-    row = _run(job, f"SELECT {ends} FROM ({columns.over(records.source, 'NULL')})").fetchone()
-    met = [at for at in row if at is not None]
+    met = _local_ends(job, parts, f"({columns.over(records.source, 'NULL')})")
     if not met:
         return FIRST, FIRST
     return datetime(min(met).year, 1, 1), datetime(min(max(met).year + 1, LAST.year), 12, 31)
@@ -190,7 +195,7 @@ def _parse(
         source = f"(SELECT *, ({records.refused}) IS NULL AS shaped FROM {source})"
     _run(
         job,
-        f"CREATE TEMP TABLE stage_{job.tag}_rows AS SELECT {kept}, {late}, {bad} FROM ({columns.over(source, skip)})",
+        f"CREATE TABLE stage_{job.tag}_rows AS SELECT {kept}, {late}, {bad} FROM ({columns.over(source, skip)})",
     )
 
 
@@ -228,7 +233,7 @@ def _events(con: Any, stage: FileStage, log: LogMap, schema: LogSchema, opened: 
             f"SELECT {listed}, {stage.file_id}::INTEGER AS file_id, record_no, {i}::SMALLINT AS event_no "
             f"FROM {table} WHERE skip IS NULL AND bad IS NULL AND {part.start} IS NOT NULL"
         )
-    con.execute(f"CREATE TEMP VIEW {stage.events} AS {' UNION ALL '.join(selects)}")
+    con.execute(f"CREATE VIEW {stage.events} AS {' UNION ALL '.join(selects)}")
 
 
 def _clock_changes(

@@ -152,7 +152,7 @@ class Storing:
 
     def _write(self, batch: Batch) -> None:
         """The batch's events, keys, carried events and rejects as Parquet files in place."""
-        self.con.execute(f"CREATE OR REPLACE TEMP VIEW incoming AS {self._incoming(batch)}")
+        self.con.execute(f"CREATE OR REPLACE VIEW incoming AS {self._incoming(batch)}")
         events, keys, unsorted = self._in_order(batch)
         held, held_keys = tuple(self.schema.columns), f"key, file_id, record_no{', entry' if self.key else ''}"
         columns = ", ".join(ident(c) for c in held)
@@ -165,17 +165,19 @@ class Storing:
             "FROM incoming GROUP BY ALL) x(m, file_id, n, low, high, ends, unfinished, least, greatest) "
             "GROUP BY m ORDER BY m"
         ).fetchall()
+        parts, placed = [], []
         for month, rows, first, last, until, unfinished, files, *between in months:
-            self.progress(f"{self.schema.name}: writing {month}, {rows:,} events")
             names = [f"{self.schema.name}/{month}/{batch.number}{end}" for end in (".parquet", ".keys.parquet")]
             order = upkeep.ORDER if any(low <= month <= high for low, high in unsorted) else ""
-            size = self._place(f"SELECT {columns} FROM {events} WHERE {_inside(month)} {order}", names[0])
+            own = f"SELECT {columns} FROM {events} WHERE {_inside(month)} {order}"
+            placed.append(upkeep.File(own, names[0], said=f"{self.schema.name}: writing {month}, {rows:,} events"))
             own = f"SELECT {held_keys} FROM ({keys}) WHERE {_inside(month)}"
-            self._place(own, names[1], compression="uncompressed")  # hashes do not compress
+            placed.append(upkeep.File(own, names[1], upkeep.HASHES))
             edges = first.isoformat(), last.isoformat(), until.isoformat()
             key = self.key, upkeep.edges(between)
-            made = Part(names[0], names[1], month, rows, size, tuple(files), *edges, unfinished, held, *key)
-            self.state.parts.append(made)
+            parts.append(Part(names[0], names[1], month, rows, 0, tuple(files), *edges, unfinished, held, *key))
+        sizes = upkeep.place_all(self.con, self.writing, placed, self.progress)
+        self.state.parts += [dataclasses.replace(p, size=s) for p, s in zip(parts, sizes[::2], strict=True)]
         self._write_carry(batch, events, columns, [m[0] for m in months])
         self.con.execute("DROP TABLE IF EXISTS in_order")
         rejects = " UNION ALL ".join(f"SELECT {s.file_id} AS file_id, * FROM {s.rejects}" for s in batch.stages)
@@ -207,7 +209,7 @@ class Storing:
         columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
         alone = alone and not self.key
         key = f", {duplicates.key_sql(columns)} AS {KEY}" if alone else ""
-        self.con.execute(f"CREATE OR REPLACE TEMP TABLE in_order AS SELECT *{key} FROM incoming {upkeep.ORDER}")
+        self.con.execute(f"CREATE OR REPLACE TABLE in_order AS SELECT *{key} FROM incoming {upkeep.ORDER}")
         keys = f"SELECT {KEY} AS key, file_id, record_no, start_utc FROM in_order" if alone else self._keys(batch)
         return "in_order", keys, []
 
@@ -229,7 +231,7 @@ class Storing:
             f"SELECT {columns} FROM {events} WHERE {_inside(m)} AND (finish_utc IS NULL OR finish_utc > {_after(m)})"
             for m in months
         )
-        self.con.execute(f"CREATE OR REPLACE TEMP TABLE carried AS {leaving}")
+        self.con.execute(f"CREATE OR REPLACE TABLE carried AS {leaving}")
         rows, first, files = self.con.execute(
             "SELECT count(*), min(start_utc), list_sort(list(DISTINCT file_id)) FROM carried"
         ).fetchone()
@@ -250,8 +252,8 @@ class Storing:
             selects.append(f"SELECT * FROM {keys}{overlap.left_out}")
         return " UNION ALL ".join(selects)
 
-    def _place(self, query: str, target: str, compression: str = "zstd") -> int:
-        return upkeep.place(self.con, self.writing, query, target, compression)
+    def _place(self, query: str, target: str) -> None:
+        upkeep.place(self.con, self.writing, upkeep.File(query, target))
 
 
 def _after(month: str) -> str:

@@ -19,7 +19,7 @@ from fermata.intake import opening
 from fermata.intake.guess import shapes, spooler
 from fermata.intake.guess.shape import Shape
 from fermata.intake.mapping import LogMap
-from fermata.intake.readers import Job, delimited, reader, syslog, webaccess, xlsx
+from fermata.intake.readers import Job, counting, delimited, reader, syslog, webaccess, xlsx
 
 __all__ = ["Sniffed", "sniff"]
 
@@ -328,7 +328,7 @@ def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str
     con = connect()
     text = plain
     if found.format in delimited.TEXTS:
-        text = delimited.prepare(plain, log, delimited.count(plain), scratch)
+        text = delimited.prepare(plain, log, counting.count(plain), scratch)
     wanted = tuple(_keys(text)) if found.format in ("json lines",) else ()
     job = Job(con, text, path, log, "sniffed", wanted, scratch, plain.stat().st_mtime)
     records = reader(found.format).open(job)
@@ -338,7 +338,7 @@ def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str
     names = [n for n in records.columns if n != records.whole]
     listed = ", ".join(f"{records.columns[n]} AS v{i}" for i, n in enumerate(names))
     try:  # rows from all over the file: its first ones may all be of one day
-        con.execute(f"CREATE TEMP TABLE sampled AS SELECT row_number() OVER () AS n, {listed} FROM {records.source}")
+        con.execute(f"CREATE TABLE sampled AS SELECT row_number() OVER () AS n, {listed} FROM {records.source}")
         step = con.execute(f"SELECT greatest(max(n) // {SAMPLE}, 1) FROM sampled").fetchone()[0] or 1
         rows = con.execute(f"SELECT * EXCLUDE n FROM sampled WHERE n % {step} = 0 ORDER BY n").fetchall()
     except Exception as e:

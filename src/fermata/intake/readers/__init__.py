@@ -46,7 +46,8 @@ class Job:
     """One file to open: `path` is plain (unpacked), `shown` is what people call it, `tag` tells it apart in the engine.
 
     `wanted` are the columns the mapping reads; `scratch` is a directory of this import, and
-    `modified` says when the file was last written, in seconds since 1970 UTC.
+    `modified` says when the file was last written, in seconds since 1970 UTC. `overlong`: lines may be longer than a
+    record can be.
     """
 
     con: Any
@@ -57,6 +58,7 @@ class Job:
     wanted: Sequence[str]
     scratch: Path
     modified: float = 0
+    overlong: bool = False
 
 
 @dataclass(frozen=True)

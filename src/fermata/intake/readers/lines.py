@@ -27,8 +27,8 @@ def as_lines(log: LogMap) -> LogMap:
 
 def lines(job: Job) -> str:
     """The lines of the file as a table expression with the column `line`; those that are not text are set aside."""
-    layout = as_lines(job.log)
-    return f"(SELECT r1 AS line FROM {delimited.read_sql(job.path, layout, ['line'], job.tag)})"
+    job = dataclasses.replace(job, log=as_lines(job.log))
+    return f"(SELECT r1 AS line FROM {delimited.read_sql(job, ['line'])})"
 
 
 def headings(log: LogMap) -> dict[str, str]:
@@ -70,7 +70,7 @@ def _of_several_lines(job: Job) -> Records:
     numbered = f"SELECT line, row_number() OVER () AS n FROM {lines(job)}"
     record = f"sum(CAST(regexp_matches(line, {lit(begins)}) AS INTEGER)) OVER (ORDER BY n ROWS UNBOUNDED PRECEDING)"
     job.con.execute(
-        f"CREATE OR REPLACE TEMP TABLE {table} AS SELECT r, string_agg(coalesce(line, ''), chr(10) ORDER BY n) AS line "
+        f"CREATE OR REPLACE TABLE {table} AS SELECT r, string_agg(coalesce(line, ''), chr(10) ORDER BY n) AS line "
         f"FROM (SELECT line, n, {record} AS r FROM ({numbered})) GROUP BY r ORDER BY r"
     )
     spoiled = job.con.execute(f"SELECT min(line) FROM rejects_{job.tag}").fetchone()[0]

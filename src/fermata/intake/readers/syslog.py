@@ -46,9 +46,7 @@ def open(job: Job) -> Records:
     told = f"SELECT line, is_new, CASE WHEN is_new THEN {new} END AS n, CASE WHEN NOT is_new THEN {old} END AS o"
     marked = f"SELECT line, regexp_matches(line, '^(<[0-9]{{1,3}}>)?1 ') AS is_new FROM {lines(job)}"
     job.con.execute(f"DROP TABLE IF EXISTS {table}")
-    job.con.execute(
-        f"CREATE TEMP TABLE {table} AS SELECT line, is_new, {either}, n.m, n.d FROM ({told} FROM ({marked}))"
-    )
+    job.con.execute(f"CREATE TABLE {table} AS SELECT line, is_new, {either}, n.m, n.d FROM ({told} FROM ({marked}))")
     source, inferred = _with_years(job, table)
     columns = {
         "facility": "CAST(TRY_CAST(p AS INTEGER) // 8 AS VARCHAR)",

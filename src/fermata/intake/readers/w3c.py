@@ -22,7 +22,7 @@ def open(job: Job) -> Records:
     table = f"w3c_{job.tag}"
     job.con.execute(f"DROP TABLE IF EXISTS {table}")
     job.con.execute(
-        f"CREATE TEMP TABLE {table} AS SELECT line, CASE WHEN line LIKE '#%' THEN NULL WHEN contains(line, '\"') THEN "
+        f"CREATE TABLE {table} AS SELECT line, CASE WHEN line LIKE '#%' THEN NULL WHEN contains(line, '\"') THEN "
         f"regexp_extract_all(line, {lit(VALUES)}) ELSE string_split(line, ' ') END AS v FROM {lines(job)}"
     )
     directives = job.con.execute(
