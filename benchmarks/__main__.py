@@ -111,7 +111,7 @@ def table_of_heart() -> list[str]:
     """Each task of the heart by Fermata and by hand, two rounds."""
     lines = [
         "",
-        f"## The measuring heart ({data.EVENTS:,} events, engine memory limited to 2 GB on both sides)",
+        f"## The measuring heart ({data.EVENTS:,} events, engine memory limited to 800 MB for Fermata, as ever, and to 2 GB by hand)",
         "",
         "The same work by hand in DuckDB SQL over the same files, subtotals and the grand total included: pairing of entries and exits "
         "those without a match counted (by door), splitting at local days (by door and day), time counted once (by user and "
@@ -188,7 +188,8 @@ def table_of(
         "",
         "Made by `make bench` from invented data; what counts are the ratios of one run, not the seconds. "
         f"{os.cpu_count()} cores, Python {platform.python_version()}, {versions}. Medians of {ROUNDS} rounds, every "
-        "measurement in a process of its own; queries are the best of five warm runs in it.",
+        "measurement in a process of its own; queries are the best of five warm runs in it. Peaks of memory are of the first run, "
+        "as of a command, which asks once.",
         "",
         f"## Import of a CSV export ({size:,.0f} MB, {data.EVENTS:,} records, one year in {data.ZONE})",
         "",

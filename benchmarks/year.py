@@ -162,7 +162,7 @@ def table() -> list[str]:
         f"{daily['late']:.2f} s each in the last (medians of 30). Putting {daily['files']:,} files together took {daily['compact']:.0f} s.",
         "",
         "Each question with its totals at every level; Fermata's time includes notes and the finished table, the others' is that of fetching their "
-        "rows. Engine memory is limited to 1 GB for Fermata and SQL. Best of three warm runs (of one, above five seconds); cold is the first run of a process, after the system was told "
+        "rows. Engine memory is limited to 800 MB for Fermata (as ever) and 1 GB for SQL. Best of three warm runs (of one, above five seconds); cold is the first run of a process, after the system was told "
         f"to forget the files. Read is what the first run of Fermata took in; the archive has {archive:,.0f} MB. A dash: left out for its memory.",
         "",
         "| | Fermata s | cold s | read MB | peak MB | SQL s | cold s | polars s | pandas s | Fermata / SQL | / polars |",

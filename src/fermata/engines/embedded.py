@@ -108,7 +108,7 @@ class DuckEngine:
     builtin_percentile = True
     peaks_in_pieces = True
 
-    def __init__(self, con: Any = None, *, memory: str = "1GB", spill: str = "") -> None:
+    def __init__(self, con: Any = None, *, memory: str = "800MB", spill: str = "") -> None:
         """An engine of its own within `memory`; what does not fit goes to the directory `spill`, made and removed by
         the engine.
         """
