@@ -7,10 +7,12 @@ import os
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
-
-from filelock import FileLock, Timeout
+from typing import TYPE_CHECKING
 
 from fermata.errors import ArchiveBusy, DataError
+
+if TYPE_CHECKING:
+    from filelock import FileLock
 
 __all__ = ["alone", "held"]
 
@@ -18,6 +20,8 @@ __all__ = ["alone", "held"]
 @contextlib.contextmanager
 def held(path: Path) -> Iterator[None]:
     """Holds the lock at `path` while it lasts, after whoever has it. Raises OSError where it cannot be written."""
+    from filelock import FileLock
+
     with FileLock(path, thread_local=False):
         yield
 
@@ -28,6 +32,8 @@ def alone(path: Path, what: str, wait: float, say: Callable[[str], None] = lambd
 
     Waits up to `wait` seconds for another process (saying so through `say`), then raises ArchiveBusy.
     """
+    from filelock import FileLock
+
     holder = path.with_name(f"{path.name}.pid")  # beside it: a lock is emptied by who waits for it
     lock = FileLock(path, thread_local=False)
     try:
@@ -45,6 +51,8 @@ def alone(path: Path, what: str, wait: float, say: Callable[[str], None] = lambd
 
 def _acquired(lock: FileLock, holder: Path, what: str, wait: float, say: Callable[[str], None]) -> None:
     """Takes the lock, waiting where another has it. Raises ArchiveBusy, OSError."""
+    from filelock import Timeout
+
     until, said = time.monotonic() + wait, False
     while True:
         with contextlib.suppress(Timeout):

@@ -20,7 +20,7 @@ class Strict(BaseModel):
     stand instead of the table (`device = "Door"` for `device = { column = "Door" }`), and schemas for editors know it.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True, arbitrary_types_allowed=True)
+    model_config = ConfigDict(defer_build=True, extra="forbid", frozen=True, arbitrary_types_allowed=True)
     alone: ClassVar[tuple[str, tuple[str, ...]]] = ("", ())  # the key, and the JSON types its value has
 
     @model_validator(mode="before")

@@ -5,6 +5,7 @@ Only click is loaded here; each command lives in a module that is imported when 
 
 from __future__ import annotations
 
+import gc
 import importlib
 import inspect
 import os
@@ -244,6 +245,8 @@ def _prompted(ctx: click.Context) -> None:
 
 def main() -> None:
     """The entry point."""
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for some goes through all that is installed
+    gc.set_threshold(100_000, 50, 50)  # what a command makes mostly lasts until its end
     sys.unraisablehook = _interrupts_come_again
     if sys.stdout is None:
         click.echo("fermata: standard output is closed; send it to a file or to /dev/null", err=True)

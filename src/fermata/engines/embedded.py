@@ -120,6 +120,7 @@ class DuckEngine:
             con.raw_sql(f"SET memory_limit = '{memory}'; SET enable_progress_bar = false")
             if spill:
                 con.raw_sql("SET temp_directory = '" + spill.replace("'", "''") + "'")
+        compilers.with_lengths(con)
         self.con = con
         self.own = Names()
         self.own.cursor = con.con  # of the thread that makes the engine

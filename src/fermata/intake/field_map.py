@@ -9,6 +9,7 @@ caller = { column = "message", pair = "src_user" }
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Any, Literal, Self
 
 from pydantic import Field as Key
@@ -18,7 +19,7 @@ from fermata.fields import Field as EventField
 from fermata.fields import FieldType
 from fermata.strict import Strict, listed
 
-__all__ = ["DURATION_FORMS", "TIME_WORDS", "FieldMap", "check_forms", "expression"]
+__all__ = ["DURATION_FORMS", "TIME_WORDS", "FieldMap", "check_forms", "expression", "named_once"]
 
 TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us", "julian day")
 DURATION_FORMS = ("seconds", "milliseconds", "minutes", "hours", "h:mm:ss", "h:mm", "mm:ss", "iso")
@@ -131,3 +132,13 @@ def check_forms(name: str, field: FieldMap) -> None:
             raise ValueError(
                 f"{name}: no time form {form!r}; give {', '.join(TIME_WORDS)} or a pattern such as %d/%m/%Y %H:%M:%S"
             )
+
+
+def named_once(row: Sequence[str]) -> list[str]:
+    """The names of a header, each told from the others: a repeated one gets `_2`, `_3`."""
+    seen: dict[str, int] = {}
+    names = []
+    for column in (c.strip() for c in row):
+        seen[column] = seen.get(column, 0) + 1
+        names.append(column if seen[column] == 1 else f"{column}_{seen[column]}")
+    return names

@@ -13,9 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from fermata.errors import ConfigError, SourceError, UnknownName
-from fermata.intake import database
-from fermata.intake.readers import xlsx
-from fermata.intake.readers.delimited import named_once
+from fermata.intake.field_map import named_once
 from fermata.registers.model import RegisterMap
 from fermata.registers.register import EVER, NEVER, Assignment, Register, Version
 from fermata.timeline.zones import day_start, zone
@@ -48,6 +46,8 @@ def load(name: str, table: RegisterMap, base: Path, zone_name: str) -> Register:
 def _rows(name: str, table: RegisterMap, base: Path) -> Iterator[Row]:
     """Each row as text with its place: `people.csv row 12` (the header is row 1)."""
     if table.database:
+        from fermata.intake import database
+
         count = itertools.count(1)
         for names, batch in database.rows_of(table.database, base):
             _check_columns(name, table, names)
@@ -67,6 +67,8 @@ def _rows(name: str, table: RegisterMap, base: Path) -> Iterator[Row]:
 
 
 def _sheet(path: Path, table: RegisterMap) -> tuple[list[str], Iterator[Any]]:
+    from fermata.intake.readers import xlsx
+
     return xlsx.table(path, path.name, table.sheet, table.skip_lines, header=True)
 
 

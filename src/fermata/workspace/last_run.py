@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import re
 from datetime import UTC, datetime
 from pathlib import Path
@@ -24,14 +25,14 @@ KEPT = 20
 
 
 def _file(workspace: Path, number: int) -> Path:
-    return workspace / "recent" / f"{number}.toml"
+    return workspace / "recent" / f"{number}.json"
 
 
 def remember(workspace: Path, report: Report) -> None:
     """Keeps the report as the last run, and those before it as `last-2` and so on. A workspace one may only read is no
     reason to fail.
     """
-    text = files.text_of(report)
+    text = json.dumps(files.held(report))
     with contextlib.suppress(DataError, OSError):
         if (newest := _file(workspace, 1)).exists():
             if newest.read_text(encoding="utf-8") == text:
@@ -58,8 +59,8 @@ def last(workspace: Path, name: str = LAST) -> Report:
         if name != LAST:
             raise RequestError(f"no run is kept as {name}; those that are: fermata reports --recent")
         raise RequestError("no report was run here yet; run one with: fermata report NAME")
-    data, text = tomlfile.load(path)
-    return tomlfile.parse(Report, data, path, text)
+    text = path.read_text(encoding="utf-8")
+    return tomlfile.parse(Report, json.loads(text), path, text)
 
 
 def period_words(report: Report, place: Place, now: datetime) -> tuple[bool, str, str]:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from fermata.analysis.combine import Source
 from fermata.analysis.identify import opened
@@ -15,8 +15,6 @@ from fermata.analysis.plan import Plan, Rounding, Strand
 from fermata.archive import LogState, Snapshot
 from fermata.archive.duck import scan
 from fermata.engines.embedded import TYPES, DuckEngine, Engine
-from fermata.engines.postgresql import Held, Tables
-from fermata.engines.spark import Distributed
 from fermata.errors import RequestError
 from fermata.fields import LogSchema
 from fermata.intake.mapping import LogMap
@@ -28,6 +26,10 @@ from fermata.reports.compile.resolve import resolve
 from fermata.reports.definition.report import Report
 from fermata.timeline import Calendar, Stretch
 from fermata.timeline.lengths import exact
+
+if TYPE_CHECKING:
+    from fermata.engines.postgresql import Held, Tables
+    from fermata.engines.spark import Distributed
 
 __all__ = ["Place", "widened"]
 
@@ -54,7 +56,7 @@ class Place:
     barred: Mapping[str, str]
     whole_registers: Directory
     stored: Mapping[str, LogSchema]
-    tables: Tables
+    tables: Tables | dict[str, Held]
     now: datetime
     stands: str = ""
     absences: dict[str, tuple[tuple[str, datetime, datetime], ...]] = field(default_factory=dict)

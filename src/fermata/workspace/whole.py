@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 from fermata.archive import Archive
 from fermata.archive.shelf import Shelf
@@ -19,8 +19,6 @@ from fermata.config.derived_logs import derived_schemas
 from fermata.config.targets import with_targets
 from fermata.config.workspace_file import Config
 from fermata.engines.embedded import DuckEngine
-from fermata.engines.postgresql import Tables
-from fermata.engines.spark import Distributed, spark
 from fermata.fields import LogSchema
 from fermata.registers.directory import Directory
 from fermata.reports.compile.calendars import Terms
@@ -28,6 +26,10 @@ from fermata.reports.compile.generated_logs import Pattern
 from fermata.reports.definition import files as report_files
 from fermata.reports.definition.report import Report
 from fermata.workspace import last_run
+
+if TYPE_CHECKING:
+    from fermata.engines.postgresql import Held, Tables
+    from fermata.engines.spark import Distributed
 
 __all__ = ["Clock", "Whole"]
 
@@ -71,12 +73,20 @@ class Whole:
         engine.
         """
         asked = self.config.workspace.engine
-        return self._once("reader", lambda: spark(asked, self.archive.root) if asked.name == "spark" else None)
+        if asked.name != "spark":
+            return None
+        from fermata.engines.spark import spark
+
+        return self._once("reader", lambda: spark(asked, self.archive.root))
 
     @functools.cached_property
-    def tables(self) -> Tables:
+    def tables(self) -> Tables | dict[str, Held]:
         """The logs that are read where they are, connected to when first needed."""
         logs = {n: log for n, log in self.config.logs.items() if log.in_place}
+        if not logs:
+            return {}
+        from fermata.engines.postgresql import Tables
+
         return self._once("tables", lambda: Tables(logs, self.stored_schemas, self.path))
 
     def _once(self, name: str, make: Callable[[], T]) -> T:

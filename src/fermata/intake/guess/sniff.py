@@ -16,6 +16,7 @@ from typing import Any
 from fermata.archive.duck import connect
 from fermata.errors import FermataError, SourceError
 from fermata.intake import opening
+from fermata.intake.field_map import named_once
 from fermata.intake.guess import shapes, spooler
 from fermata.intake.guess.shape import Shape
 from fermata.intake.mapping import LogMap
@@ -298,7 +299,7 @@ def _fixed(kept: list[str], raw: list[str], places: list[tuple[int, int]]) -> Sn
     head = cells[above]
     found = Sniffed("fixed width")
     header = not any(NUMBER_OR_TIME.fullmatch(c) for c in head)
-    names = delimited.named_once(head) if header else [str(i) for i in range(1, len(places) + 1)]
+    names = named_once(head) if header else [str(i) for i in range(1, len(places) + 1)]
     upto = [str(b) for _, b in places[:-1]] + [""]
     found.settings["positions"] = {n: f"{a + 1}-{b}" for n, (a, _), b in zip(names, places, upto, strict=True)}
     if skipped := raw.index(kept[above]):

@@ -9,15 +9,15 @@ from __future__ import annotations
 import codecs
 import csv
 from bisect import bisect_left
-from collections.abc import Sequence
 from pathlib import Path
 
 from fermata.archive.duck import lit
 from fermata.errors import SourceError
+from fermata.intake.field_map import named_once
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import Job, Records, check, counting, raw_text
 
-__all__ = ["columns_of", "named_once", "open", "prepare", "read_sql"]
+__all__ = ["columns_of", "open", "prepare", "read_sql"]
 
 TEXTS = (
     "delimited",
@@ -92,16 +92,6 @@ def _first_row(path: Path, log: LogMap, name: Path) -> list[str]:
     if not row:
         raise SourceError(f"{name}: is empty" + (f" after {log.skip_lines} skipped lines" if log.skip_lines else ""))
     return row
-
-
-def named_once(row: Sequence[str]) -> list[str]:
-    """The names of a header, each told from the others: a repeated one gets `_2`, `_3`."""
-    seen: dict[str, int] = {}
-    names = []
-    for column in (c.strip() for c in row):
-        seen[column] = seen.get(column, 0) + 1
-        names.append(column if seen[column] == 1 else f"{column}_{seen[column]}")
-    return names
 
 
 def open(job: Job) -> Records:

@@ -17,8 +17,8 @@ from typing import Any
 
 from fermata.errors import SourceError, UnknownName
 from fermata.garbage import uncollected
+from fermata.intake.field_map import named_once
 from fermata.intake.readers import Job, Records
-from fermata.intake.readers.delimited import named_once
 from fermata.intake.readers.rows import BATCH, from_batches
 
 __all__ = ["cell_text", "holds_errors", "open", "table"]

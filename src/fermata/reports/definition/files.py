@@ -14,9 +14,10 @@ from fermata.reports.definition import catalogue
 from fermata.reports.definition.parts import Strict
 from fermata.reports.definition.report import Report
 
-__all__ = ["copied", "load", "names", "save", "text_of", "write"]
+__all__ = ["copied", "held", "load", "names", "save", "text_of", "write"]
 
 NAME = re.compile(r"[a-z0-9][a-z0-9_-]*")
+TABLES = ("columns", "parts")
 
 
 def names(directory: Path) -> list[str]:
@@ -84,48 +85,58 @@ def text_of(report: Strict) -> str:
     """The definition as a report file has it: only the keys that say something."""
     import tomlkit
 
-    return tomlkit.dumps(_table(report, tomlkit.document()))
+    return tomlkit.dumps(_table(held(report), tomlkit.document()))
 
 
-def _table(model: Strict, table: Any) -> Any:
-    """The keys of a table that differ from what they are anyway, in the model's order; tables last, as TOML wants
+def held(model: Strict) -> dict[str, Any]:
+    """The keys that differ from what they are anyway, in the model's order, as plain values; tables last, as TOML wants
     them.
     """
-    import tomlkit
-
     plain: dict[str, Any] = {}
     tables: dict[str, Any] = {}
     for name, field in type(model).model_fields.items():
-        held = getattr(model, name)
-        if held == field.get_default(call_default_factory=True) or (
+        value = getattr(model, name)
+        if value == field.get_default(call_default_factory=True) or (
             name == "columns" and getattr(model, "listing", None)
         ):
             continue
         key = field.alias or name
-        if isinstance(held, tuple) and held and all(isinstance(c, Condition) for c in held):
-            plain[key] = _inline(_written(held))
+        if isinstance(value, tuple) and value and all(isinstance(c, Condition) for c in value):
+            plain[key] = _written(value)
         elif name == "any_of":
-            plain[key] = [[_inline(_written((c,))) for c in group] for group in held]
-        elif name in ("columns", "parts"):
-            tables[key] = tomlkit.aot()
-            tables[key].extend(_table(c, tomlkit.table()) for c in held)
-        elif isinstance(held, Strict):
-            plain[key] = _table(held, tomlkit.inline_table())
+            plain[key] = [[_written((c,)) for c in group] for group in value]
+        elif name in TABLES:
+            tables[key] = [held(c) for c in value]
+        elif isinstance(value, Strict):
+            plain[key] = held(value)
         else:
-            plain[key] = list(held) if isinstance(held, tuple) else held
+            plain[key] = list(value) if isinstance(value, tuple) else value
     order = ("title", "about", "category", "label", "log", "kind", "made")
-    for key in (*(k for k in order if k in plain), *(k for k in plain if k not in order)):
-        table.append(key, plain[key])
-    for key, value in tables.items():
-        table.append(key, value)
+    ordered = (*(k for k in order if k in plain), *(k for k in plain if k not in order))
+    return {key: plain[key] for key in ordered} | tables
+
+
+def _table(values: dict[str, Any], table: Any) -> Any:
+    """Plain values as a table of a file, tables of reports as lists of tables, all others on a line."""
+    import tomlkit
+
+    for key, value in values.items():
+        if key in TABLES:
+            listed = tomlkit.aot()
+            listed.extend(_table(c, tomlkit.table()) for c in value)
+            table.append(key, listed)
+        elif key == "any_of":
+            table.append(key, [[_inline(c) for c in group] for group in value])
+        else:
+            table.append(key, _inline(value) if isinstance(value, dict) else value)
     return table
 
 
-def _inline(held: dict[str, Any]) -> Any:
+def _inline(values: dict[str, Any]) -> Any:
     import tomlkit
 
     table = tomlkit.inline_table()
-    for name, value in held.items():
+    for name, value in values.items():
         table.append(tomlkit.key([name]) if "." in name else name, _inline(value) if isinstance(value, dict) else value)
     return table
 
