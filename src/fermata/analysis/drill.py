@@ -8,9 +8,9 @@ from __future__ import annotations
 import dataclasses
 import functools
 from collections.abc import Callable, Iterator, Sequence
-from datetime import timedelta
+from datetime import datetime, timedelta
 from itertools import pairwise
-from typing import Any
+from typing import Any, NamedTuple
 
 from fermata.analysis.buckets import Buckets
 from fermata.analysis.business_hours import chosen, in_hours
@@ -28,6 +28,7 @@ from fermata.timeline.units import base_unit
 __all__ = ["columns_behind", "count", "earlier", "events", "pieces", "records"]
 
 SPENT = "_spent_us"  # the column with an event's time in the units of a cell
+MICROSECOND = timedelta(microseconds=1)
 MOST = 2**31 - 1  # rows that every engine can be asked for
 WINDOW = 100_000  # events of a stretch of time that are put in order at once
 Reading = Callable[[], Iterator[Any]]
@@ -287,6 +288,33 @@ def _time_inside(table: Any, plan: Plan, strand: Strand, calendar: list[tuple[Di
     return chosen(table, strand, plan.stretch, here)
 
 
+class _Run(NamedTuple):
+    """Equal stretches at equal distances: the first start, the length of each, from start to start, how many, and the
+    microseconds of all stretches before.
+    """
+
+    start: datetime
+    length: timedelta
+    step: timedelta
+    times: int
+    before: int
+
+
+def _runs(found: list[tuple[Any, Any]]) -> list[_Run]:
+    """Stretches in order, regular ones together: an hour of every day is one run from one clock change to the next."""
+    runs: list[_Run] = []
+    before = 0
+    for start, end in found:
+        last = runs[-1] if runs else None
+        step = start - last.start if last and last.times == 1 else last.step if last else timedelta(0)
+        if last and last.length == end - start and start == last.start + last.times * step:
+            runs[-1] = last._replace(step=step, times=last.times + 1)
+        else:
+            runs.append(_Run(start, end - start, timedelta(0), 1, before))
+        before += (end - start) // MICROSECOND
+    return runs
+
+
 def _inside(table: Any, found: list[tuple[Any, Any]]) -> Any:
     """Microseconds of each span inside stretches in order: what of them has gone by at its finish, less that at its
     start.
@@ -296,19 +324,19 @@ def _inside(table: Any, found: list[tuple[Any, Any]]) -> Any:
     if not found:
         return ibis.literal(0, type="int64")
 
-    def gone_by(at: Any, edges: list[tuple[Any, Any, int]]) -> Any:
-        if len(edges) == 1:
-            start, end, before = edges[0]
-            upto = ibis.least(ibis.greatest(at, naive(start)), naive(end))
-            return upto.delta(naive(start), unit="microsecond") + before
-        middle = len(edges) // 2
-        return ibis.ifelse(at < naive(edges[middle][0]), gone_by(at, edges[:middle]), gone_by(at, edges[middle:]))
+    def gone_by(at: Any, runs: list[_Run]) -> Any:
+        if len(runs) > 1:
+            middle = len(runs) // 2
+            return ibis.ifelse(at < naive(runs[middle].start), gone_by(at, runs[:middle]), gone_by(at, runs[middle:]))
+        run, length = runs[0], runs[0].length // MICROSECOND
+        since = ibis.greatest(at, naive(run.start)).delta(naive(run.start), unit="microsecond")
+        if run.times == 1:
+            return ibis.least(since, length) + run.before
+        nth = ibis.least((since // (run.step // MICROSECOND)).cast("int64"), run.times - 1)
+        return ibis.least(since - nth * (run.step // MICROSECOND), length) + nth * length + run.before
 
-    edges, before = [], 0
-    for start, end in found:
-        edges.append((start, end, before))
-        before += (end - start) // timedelta(microseconds=1)
-    spent = gone_by(table.finish_utc, edges) - gone_by(table.start_utc, edges)
+    runs = _runs(found)
+    spent = gone_by(table.finish_utc, runs) - gone_by(table.start_utc, runs)
     return ibis.ifelse(table.finish_utc.isnull(), 0, spent)  # engines disagree with nothing in least and greatest
 
 
