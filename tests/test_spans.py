@@ -10,8 +10,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fermata.analysis import combine
+from fermata.analysis import combine, recurring
 from fermata.analysis.order import outermost
+from fermata.engines.embedded import DuckEngine
 from fermata.reports.compile.resolve import resolve
 from fermata.reports.definition.report import Report
 from fermata.timeline import Period
@@ -126,3 +127,35 @@ def test_a_top_folded_is_the_top_asked_for(
     figures = combine.gather(plan, lambda strand: placed)
     plan = dataclasses.replace(plan, kept=tuple(outermost(plan, figures, n)))
     assert combine.regrouped(plan, figures, lambda strand: placed) == combine.gather(plan, lambda strand: placed)
+
+
+@examples(60)
+@given(
+    gaps=st.lists(
+        st.tuples(st.sampled_from([1, 60, 900, 1440, 4000]), st.sampled_from([1, 480, 1440, 2000])),
+        min_size=1,
+        max_size=12,
+    ),
+    moments=st.lists(st.integers(-3000, 80_000), min_size=1, max_size=12),
+)
+def test_what_has_gone_by_of_stretches_is_what_each_minute_says(
+    gaps: list[tuple[int, int]], moments: list[int]
+) -> None:
+    """Whether a moment lies in one, how many have ended and begun, and the time gone by, whatever the stretches."""
+    base, minute, edges, at = datetime(2026, 3, 1, 7, tzinfo=UTC), timedelta(minutes=1), [], 0
+    for gap, length in gaps:
+        edges.append((base + (at + gap) * minute, base + (at + gap + length) * minute))
+        at += gap + length
+    stretches = tuple(edges)
+    moments += [(t - base) // minute for pair in edges for t in pair]
+    engine, rows = DuckEngine(), [(i, (base + m * minute).replace(tzinfo=None)) for i, m in enumerate(moments)]
+    table = engine.lookup("moments", {"n": "number", "at": "time"}, rows)
+    asked = [recurring.within, recurring.gone_by, recurring.ended, recurring.begun]
+    found = engine.run(table.select("n", **{f.__name__: f(table.at, stretches) for f in asked}).order_by("n"))
+    whole = recurring.pieces(stretches)
+    assert sum((b - a for a, b in whole), timedelta(0)) == sum((b - a for a, b in edges), timedelta(0))
+    for row, m in zip(found.to_pylist(), moments, strict=True):
+        here = base + m * minute
+        assert row["within"] == any(a <= here < b for a, b in stretches)
+        assert row["gone_by"] == sum((min(b, here) - a) // timedelta(microseconds=1) for a, b in stretches if a < here)
+        assert (row["ended"], row["begun"]) == (sum(b <= here for _, b in whole), sum(a < here for a, _ in whole))

@@ -8,44 +8,28 @@ from datetime import datetime, timedelta
 from functools import lru_cache
 from typing import Any
 
-from fermata.analysis.buckets import Buckets
 from fermata.analysis.plan import HoursOf, Strand
+from fermata.analysis.recurring import Stretches, begun, ended, pieces, within
 from fermata.engines.embedded import Engine
-from fermata.timeline import Slot, Stretch
+from fermata.timeline import Stretch
 
 __all__ = ["chosen", "cut", "in_hours", "inside_length", "stretches_of"]
 
-Edges = tuple[tuple[datetime, datetime], ...]
 MICROSECOND = timedelta(microseconds=1)
 
 
 @lru_cache(maxsize=64)
-def _stretches(hours: Any, stretch: Stretch) -> Edges:
+def _stretches(hours: Any, stretch: Stretch) -> Stretches:
     return tuple(hours.stretches(stretch))
 
 
-def stretches_of(hours: HoursOf, stretch: Stretch, value: str | None = None) -> Edges:
+def stretches_of(hours: HoursOf, stretch: Stretch, value: str | None = None) -> Stretches:
     """The stretches that count for a value of the field the hours go by; those of all others for None."""
     chosen = dict(hours.each).get(value, hours.others) if value is not None else hours.others
     return _stretches(chosen, stretch)
 
 
-@lru_cache(maxsize=64)
-def _pieces(edges: Edges, stretch: Stretch) -> tuple[tuple[Slot, ...], tuple[int, ...]]:
-    """The stretch cut at the edges, and for each piece 1 if it counts."""
-    found: list[tuple[datetime, datetime, int]] = []
-    at = stretch.start
-    for start, end in edges:
-        if at < start:
-            found.append((at, start, 0))
-        found.append((start, end, 1))
-        at = end
-    if at < stretch.end or not found:
-        found.append((at, stretch.end, 0))
-    return tuple(Slot(a, b, "", a) for a, b, _ in found), tuple(n for _, _, n in found)
-
-
-def chosen(table: Any, strand: Strand, stretch: Stretch, expr: Callable[[int, Edges], Any]) -> Any:
+def chosen(table: Any, strand: Strand, stretch: Stretch, expr: Callable[[int, Stretches], Any]) -> Any:
     """`expr` of the number and the stretches of the variant of hours that an event's value asks for."""
     import ibis
 
@@ -63,12 +47,12 @@ def chosen(table: Any, strand: Strand, stretch: Stretch, expr: Callable[[int, Ed
 
 def in_hours(table: Any, stretch: Stretch, strand: Strand) -> Any:
     """Whether an event starts in the hours that count."""
+    import ibis
 
-    def test(_: int, edges: Edges) -> Any:
-        slots, counts = _pieces(edges, stretch)
-        return Buckets.of(slots, counts).label(table.start_utc)
+    def test(_: int, edges: Stretches) -> Any:
+        return within(table.start_utc, edges) if edges else ibis.literal(False)
 
-    return chosen(table, strand, stretch, test) == 1
+    return chosen(table, strand, stretch, test)
 
 
 def cut(engine: Engine, table: Any, stretch: Stretch, strand: Strand) -> Any:
@@ -76,28 +60,29 @@ def cut(engine: Engine, table: Any, stretch: Stretch, strand: Strand) -> Any:
     import ibis
 
     assert strand.hours
-    offset, starts, rows = 0, [], []
+    starts: list[int] = []
+    rows: list[tuple[int, datetime, datetime]] = []
     for _, hours in strand.hours.variants:
-        slots, counts = _pieces(_stretches(hours, stretch), stretch)
-        starts.append(offset)
+        starts.append(len(rows))
         rows += [
-            (offset + i, s.start.replace(tzinfo=None), s.end.replace(tzinfo=None))
-            for i, (s, n) in enumerate(zip(slots, counts, strict=True)) if n
-        ]  # fmt: skip
-        offset += len(slots)
+            (len(rows) + i, a.replace(tzinfo=None), b.replace(tzinfo=None))
+            for i, (a, b) in enumerate(pieces(_stretches(hours, stretch)))
+        ]
     if not rows:
         return table.filter(ibis.literal(False))
 
-    def piece(at: Any, upper: bool) -> Any:
-        def label(number: int, edges: Edges) -> Any:
-            return Buckets.of(_pieces(edges, stretch)[0]).label(at, upper=upper) + starts[number]
+    def number(of: Callable[[Stretches], Any]) -> Any:
+        def here(variant: int, edges: Stretches) -> Any:
+            return of(edges) + starts[variant] if edges else ibis.literal(-1, type="int64")
 
-        return chosen(table, strand, stretch, label)
+        return chosen(table, strand, stretch, here)
 
-    lasts = (table.x > table.s).fill_null(False)
-    first = piece(table.s, False)
-    table = table.mutate(h0=first, h1=ibis.ifelse(lasts, piece(table.x, True), first))
-    table = table.mutate(piece=ibis.range(table.h0, table.h1 + 1).unnest())
+    moment = table.s + ibis.interval(microseconds=1)  # what has no length meets the stretch it lies in
+    until = ibis.ifelse((table.x > table.s).fill_null(False), table.x, moment)
+    first, after = number(lambda edges: ended(table.s, edges)), number(lambda edges: begun(until, edges))
+    table = table.mutate(h0=first, h1=after)
+    table = table.filter((table.h1 > table.h0) & (table.h0 >= 0))
+    table = table.mutate(piece=ibis.range(table.h0, table.h1).unnest())
     name = "hours_" + hashlib.sha256(repr(rows).encode()).hexdigest()[:16]
     known = engine.lookup(name, {"hour_piece": "number", "hour_from": "time", "hour_to": "time"}, rows)
     joined = table.inner_join(known, table.piece == known.hour_piece)
@@ -111,6 +96,6 @@ def cut(engine: Engine, table: Any, stretch: Stretch, strand: Strand) -> Any:
     )
 
 
-def inside_length(start: datetime, end: datetime, edges: Edges) -> int:
+def inside_length(start: datetime, end: datetime, edges: Stretches) -> int:
     """Microseconds of [start, end) that lie in the stretches."""
     return sum(max((min(b, end) - max(a, start)) // MICROSECOND, 0) for a, b in edges if a < end and b > start)

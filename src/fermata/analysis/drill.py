@@ -8,9 +8,8 @@ from __future__ import annotations
 import dataclasses
 import functools
 from collections.abc import Callable, Iterator, Sequence
-from datetime import datetime, timedelta
 from itertools import pairwise
-from typing import Any, NamedTuple
+from typing import Any
 
 from fermata.analysis.buckets import Buckets
 from fermata.analysis.business_hours import chosen, in_hours
@@ -20,6 +19,7 @@ from fermata.analysis.filters import column
 from fermata.analysis.identify import as_recorded, opened
 from fermata.analysis.measures import TOUCHED, Measure
 from fermata.analysis.plan import Cell, Dimension, Plan, Strand
+from fermata.analysis.recurring import gone_by
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT, in_kept, inside, naive, select
 from fermata.errors import RequestError
 from fermata.fields import PROVENANCE, Field
@@ -28,7 +28,6 @@ from fermata.timeline.units import base_unit
 __all__ = ["columns_behind", "count", "earlier", "events", "pieces", "records"]
 
 SPENT = "_spent_us"  # the column with an event's time in the units of a cell
-MICROSECOND = timedelta(microseconds=1)
 MOST = 2**31 - 1  # rows that every engine can be asked for
 WINDOW = 100_000  # events of a stretch of time that are put in order at once
 Reading = Callable[[], Iterator[Any]]
@@ -288,33 +287,6 @@ def _time_inside(table: Any, plan: Plan, strand: Strand, calendar: list[tuple[Di
     return chosen(table, strand, plan.stretch, here)
 
 
-class _Run(NamedTuple):
-    """Equal stretches at equal distances: the first start, the length of each, from start to start, how many, and the
-    microseconds of all stretches before.
-    """
-
-    start: datetime
-    length: timedelta
-    step: timedelta
-    times: int
-    before: int
-
-
-def _runs(found: list[tuple[Any, Any]]) -> list[_Run]:
-    """Stretches in order, regular ones together: an hour of every day is one run from one clock change to the next."""
-    runs: list[_Run] = []
-    before = 0
-    for start, end in found:
-        last = runs[-1] if runs else None
-        step = start - last.start if last and last.times == 1 else last.step if last else timedelta(0)
-        if last and last.length == end - start and start == last.start + last.times * step:
-            runs[-1] = last._replace(step=step, times=last.times + 1)
-        else:
-            runs.append(_Run(start, end - start, timedelta(0), 1, before))
-        before += (end - start) // MICROSECOND
-    return runs
-
-
 def _inside(table: Any, found: list[tuple[Any, Any]]) -> Any:
     """Microseconds of each span inside stretches in order: what of them has gone by at its finish, less that at its
     start.
@@ -323,20 +295,7 @@ def _inside(table: Any, found: list[tuple[Any, Any]]) -> Any:
 
     if not found:
         return ibis.literal(0, type="int64")
-
-    def gone_by(at: Any, runs: list[_Run]) -> Any:
-        if len(runs) > 1:
-            middle = len(runs) // 2
-            return ibis.ifelse(at < naive(runs[middle].start), gone_by(at, runs[:middle]), gone_by(at, runs[middle:]))
-        run, length = runs[0], runs[0].length // MICROSECOND
-        since = ibis.greatest(at, naive(run.start)).delta(naive(run.start), unit="microsecond")
-        if run.times == 1:
-            return ibis.least(since, length) + run.before
-        nth = ibis.least((since // (run.step // MICROSECOND)).cast("int64"), run.times - 1)
-        return ibis.least(since - nth * (run.step // MICROSECOND), length) + nth * length + run.before
-
-    runs = _runs(found)
-    spent = gone_by(table.finish_utc, runs) - gone_by(table.start_utc, runs)
+    spent = gone_by(table.finish_utc, tuple(found)) - gone_by(table.start_utc, tuple(found))
     return ibis.ifelse(table.finish_utc.isnull(), 0, spent)  # engines disagree with nothing in least and greatest
 
 
