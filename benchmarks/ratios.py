@@ -35,7 +35,7 @@ def table() -> list[str]:
         "## The ratios over the last versions",
         "",
         "Fermata's time where the peer's is one (of a command: CPU, beside the start of the engine alone), each from one run. "
-        "The user-by-month question of a hand-made calendar had no totals before the last column.",
+        "The user-by-month question of a hand-made calendar had no totals before 30 November.",
         "",
         f"| | {' | '.join(one['version'] for one in history)} |",
         f"|---|{'---:|' * len(history)}",

@@ -16,7 +16,7 @@ from fermata.analysis.measures import MEASURES
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.cli.completion import proposed
 from fermata.cli.main import cli
-from fermata.errors import RequestError, UnknownName
+from fermata.errors import DataError, RequestError, UnknownName
 from fermata.notes import KINDS, Note, ordered, shortened
 from fermata.reports.definition.catalogue import entries
 from fermata.reports.definition.changes import with_columns, without_filters
@@ -126,6 +126,17 @@ def test_runs_are_kept_to_go_back_to(here: Workspace) -> None:
     names = [(n, str(r.selection)) for n, r in here.reports.recent()]
     assert names[:2] == [("last", "only place is Workshop"), ("last-2", "only place is Library")]
     assert here.reports.definition("last-2") == Report.of(log="doors", only={"place": "Library"})
+    (here.base.path / "recent" / "1.json").write_text("{")
+    with pytest.raises(DataError, match="delete it"):
+        here.reports.definition("last")
+
+
+def test_every_ready_report_is_kept_as_it_is(here: Workspace) -> None:
+    """A run kept and read again is the report that ran."""
+    for name in entries():
+        report = here.reports.definition(name)
+        here.reports.remember(report)
+        assert here.reports.definition("last") == report, name
 
 
 TARGET = """

@@ -50,8 +50,8 @@ def earlier(workspace: Path) -> list[tuple[str, Report]]:
 
 
 def last(workspace: Path, name: str = LAST) -> Report:
-    """The report of the last run, or of the one before it (`last-2`) and so on. Raises RequestError if there was
-    none.
+    """The report of the last run, or of the one before it (`last-2`) and so on. Raises RequestError if there was none,
+    DataError for a file that is spoiled.
     """
     found = EARLIER.fullmatch(name)
     path = _file(workspace, int(found[1] or 1) if found else 1)
@@ -59,8 +59,12 @@ def last(workspace: Path, name: str = LAST) -> Report:
         if name != LAST:
             raise RequestError(f"no run is kept as {name}; those that are: fermata reports --recent")
         raise RequestError("no report was run here yet; run one with: fermata report NAME")
-    text = path.read_text(encoding="utf-8")
-    return tomlfile.parse(Report, json.loads(text), path, text)
+    try:
+        text = path.read_text(encoding="utf-8")
+        data = json.loads(text)
+    except (OSError, ValueError) as e:
+        raise DataError(f"{path}: cannot be read as a kept run ({e}); delete it, and run a report again") from None
+    return tomlfile.parse(Report, data, path, text)
 
 
 def period_words(report: Report, place: Place, now: datetime) -> tuple[bool, str, str]:
