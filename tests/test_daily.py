@@ -127,7 +127,7 @@ def test_runs_are_kept_to_go_back_to(here: Workspace) -> None:
     assert names[:2] == [("last", "only place is Workshop"), ("last-2", "only place is Library")]
     assert here.reports.definition("last-2") == Report.of(log="doors", only={"place": "Library"})
     (here.base.path / "recent" / "1.json").write_text("{")
-    with pytest.raises(DataError, match="delete it"):
+    with pytest.raises(DataError, match="delete the file"):
         here.reports.definition("last")
 
 

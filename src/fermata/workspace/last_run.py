@@ -62,8 +62,8 @@ def last(workspace: Path, name: str = LAST) -> Report:
     try:
         text = path.read_text(encoding="utf-8")
         data = json.loads(text)
-    except (OSError, ValueError) as e:
-        raise DataError(f"{path}: cannot be read as a kept run ({e}); delete it, and run a report again") from None
+    except (OSError, ValueError):
+        raise DataError(f"{path}: the kept run in it cannot be read; delete the file, and run a report again") from None
     return tomlfile.parse(Report, data, path, text)
 
 
