@@ -102,7 +102,7 @@ def test_files_of_a_month_are_in_the_order_of_time(
 
 @examples(60)
 @given(
-    lines=st.lists(st.sampled_from([b"a,b", b"", b" ", b"longer,line"]), max_size=12),
+    lines=st.lists(st.sampled_from([b"a,b", b"", b"x\r,y", b" ", b"longer,line"]), max_size=12),
     wanted=st.sets(st.integers(1, 12), min_size=1),
     columns=st.sampled_from([1, 2]),
     chunk=st.sampled_from([2, 5, 9, 1 << 20]),
@@ -125,6 +125,7 @@ def test_texts_of_records_are_found_by_their_number(
         pieces = counting.count(path)
         assert pieces == whole
         found = raw_text.raw_records(path, log, sorted(wanted), columns, False, pieces)
+        assert raw_text.raw_records(path, log, sorted(wanted), columns, True, pieces) == found
     assert found == [kept[n - 1] for n in sorted(wanted) if n <= len(kept)]
 
 
