@@ -14,6 +14,7 @@ import pytest
 from fermata.analysis.filters import conditions
 from fermata.api.result import Result
 from fermata.api.workspace import Workspace
+from fermata.engines.answers import FEW as FEW_ROWS
 from fermata.errors import RequestError
 from fermata.outputs import drawing
 from fermata.proof import fingerprint
@@ -224,3 +225,21 @@ def figures_of(item: RunResult) -> list[Any]:
     """The rows, whatever their order; verdicts in words count the totals they were tried with."""
     rows = [(repr(r.keys), [c for c in r.cells if not isinstance(c, str)]) for r in item.table.body]
     return sorted(rows, key=repr)
+
+
+PAGES = [n for n in READY if READY[n].load().parts]
+
+
+@pytest.mark.parametrize("name", PAGES)
+def test_parts_of_a_page_ask_nothing_twice(hall: Workspace, monkeypatch: pytest.MonkeyPatch, name: str) -> None:
+    """What several parts need of a log is worked out once, and nothing of it stays when the page is done."""
+    engine, said = hall.base.engine, list[str]()
+    plain = engine.do
+    monkeypatch.setattr(engine, "do", lambda text: said.append(text) or plain(text))  # type: ignore[func-returns-value]
+    again = hall.run(asked(name))
+    questions = [t for t in said if t.startswith(("SELECT", "WITH", "CREATE TEMP TABLE"))]
+    rows = {t: plain(t).fetchall() for t in {t for t in questions if questions.count(t) > 1 and "kept_" not in t}}
+    assert not [t for t, found in rows.items() if len(found) <= FEW_ROWS]
+    tables = "SELECT table_name FROM information_schema.tables WHERE table_name LIKE 'kept%'"
+    assert plain(tables).fetchall() == []
+    assert [p.title for p in again.answer.parts]  # type: ignore[union-attr]

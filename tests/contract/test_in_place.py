@@ -144,7 +144,7 @@ def events(house: Workspace, **asked: Any) -> list[tuple[Any, ...]]:
     return sorted(([row[i] for i in keep] for row in found.rows), key=repr)
 
 
-@pytest.mark.parametrize("began", ["timestamp", "timestamptz"])
+@pytest.mark.parametrize("began", ["timestamp", "timestamptz", "text"])
 def test_rows_read_in_place_are_what_their_import_would_be(owner: Any, tmp_path: Path, began: str) -> None:
     """Field by field, refused records and reasons, totals and subtotals, and the mark of the events too."""
     table(owner, began)
@@ -172,6 +172,62 @@ def test_rows_read_in_place_are_what_their_import_would_be(owner: Any, tmp_path:
         plans = fingerprint.plans_of(Report.of(**asked), w.base.place(), NOW)
         marks.append(fingerprint.contents(plans, w.base.place())[0]["sum"])
     assert marks[0] == marks[1]
+
+
+def test_a_table_whose_times_are_texts_is_read_once_a_report(owner: Any, tmp_path: Path) -> None:
+    """Figures, a page and a survey read every record once, a listing once more for its rows; what they say is what an
+    import gives.
+    """
+    table(owner, "text")
+    here, copied = workspace(tmp_path / "here"), workspace(tmp_path / "copied", imported=True)
+    held = here.base.tables.get("doors")
+    assert held
+    rows, stream, read = held.engine.rows, held.engine.stream, []
+    held.engine.rows = lambda text: read.append(text) or rows(text)  # type: ignore[method-assign, func-returns-value]
+    held.engine.stream = lambda expr: read.append(held.engine.compiled(expr)) or stream(expr)  # type: ignore[method-assign, func-returns-value]
+    parts = [
+        {"log": "doors", "by": ["user"], "columns": ["count", "time"]},
+        {"log": "doors", "by": ["device"], "columns": ["distinct user"], "only": {"action": ["in"]}},
+    ]
+    asked = [
+        (Report.of(log="doors", by=("user", "day"), columns=("count", "time", "peak"), period="all"), 1),
+        (Report.of(log="doors", by=("day",), columns=("count",), period="2026-03", compare="before"), 1),
+        (Report.of(title="Both", period="2026-03", parts=parts), 1),
+    ]
+    for report, reads in asked:
+        del read[:]
+        shown = [told(w.run(report).answer) for w in (here, copied)]
+        assert shown[0] == shown[1]
+        assert sum('FROM "readings"' in text for text in read) == reads
+    del read[:]
+    assert here.archive.survey("doors").part("fields").rows == copied.archive.survey("doors").part("fields").rows
+    assert sum('FROM "readings"' in text for text in read) == 2  # the number of its rows apart
+    del read[:]
+    assert events(here, period="2026-03-28") == events(copied, period="2026-03-28")
+    assert sum('FROM "readings"' in text for text in read) <= 3
+
+
+def told(answer: Any) -> list[Any]:
+    """The figures of an answer."""
+    tables = [p.item.table for p in answer.parts] if hasattr(answer, "parts") else [answer.table]
+    return [[(r.shown, r.cells) for r in t.rows] for t in tables]
+
+
+def test_the_ends_of_a_table_are_found_whatever_stands_first(owner: Any, tmp_path: Path) -> None:
+    """Also where the first thousand rows by time are refused, and without an index."""
+    owner.execute("DROP TABLE IF EXISTS uneven CASCADE")
+    owner.execute(
+        "CREATE TABLE uneven AS SELECT n AS id, TIMESTAMP '2026-03-01' + n * INTERVAL '1 minute' AS began, "
+        "TIMESTAMP '2026-03-01' + n * INTERVAL '1 minute' + INTERVAL '5 minutes' * (CASE WHEN n <= 1500 THEN -1 ELSE 1 END) "
+        "AS ended, 'ann' AS who FROM generate_series(1, 3000) AS n"
+    )
+    owner.execute("GRANT SELECT ON uneven TO reader")
+    fields = '[logs.doors.fields]\nstart = "began"\nfinish = "ended"\nuser = "who"\n'
+    house = workspace(tmp_path / "house", fields=fields, of="uneven")
+    first, last = datetime(2026, 3, 1) + timedelta(minutes=1501), datetime(2026, 3, 1) + timedelta(minutes=3000)
+    held = house.base.tables.get("doors")
+    assert held
+    assert held.ends() == (first, last, last + timedelta(minutes=5))
 
 
 TEXTS = st.one_of(

@@ -39,8 +39,9 @@ def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) ->
     Columns: the stored fields with provenance, and `contribution` (1 for a count, microseconds inside the cell for
     time, the value for amounts). Distinct values are represented by the first event of each.
     """
-    engine, kept, strand = _behind(plan, cell, source, every=False)
-    return functools.partial(engine.stream, _listed(kept, limit)), strand, count(engine, kept)
+    made = functools.partial(_behind, plan, cell, source, every=False)
+    engine, kept, strand = made()
+    return functools.partial(_read, made, limit), strand, count(engine, kept)
 
 
 def pieces(plan: Plan, cell: Cell, source: Source) -> tuple[Any, Any]:
@@ -196,22 +197,28 @@ def events(
     of it in the period.
     """
     strand = plan.strands[0]
+    made = functools.partial(_of_period, plan, source, reaching)
+    engine, kept = made()
+    sums = {f"s{i}": column(kept, f).sum().cast("int64") for i, f in enumerate(totals)}
+    row = engine.run(kept.aggregate(n=kept.count(), **sums))
+    found = [row.column(i)[0].as_py() for i in range(row.num_columns)]
+    whole = functools.partial(_read, made, limit, order, skip)
+    if order or skip or reaching or limit is not None or strand.schema.derivation is not None or found[0] <= 2 * WINDOW:
+        return whole, found[0], found[1:]
+    return functools.partial(_in_windows, made, plan, found[0] // WINDOW), found[0], found[1:]
+
+
+def _of_period(plan: Plan, source: Source, reaching: bool) -> tuple[Any, Any]:
+    """The engine and the events of the plan's first strand, as `events` gives them, in no order."""
+    strand = plan.strands[0]
     engine, table = opened(strand, source)
     every = select(table, strand)
     kept = inside(every, plan, strand, spans=False)
     if reaching:
-        early = reach_in(every, plan)
-        kept = kept.union(early, distinct=False)
+        kept = kept.union(reach_in(every, plan), distinct=False)
     if strand.schema.spans:
         kept = kept.mutate(inside_us=_inside(kept, [(plan.stretch.start, plan.stretch.end)]))
-    kept = as_recorded(kept, strand)
-    sums = {f"s{i}": column(kept, f).sum().cast("int64") for i, f in enumerate(totals)}
-    row = engine.run(kept.aggregate(n=kept.count(), **sums))
-    found = [row.column(i)[0].as_py() for i in range(row.num_columns)]
-    whole = functools.partial(engine.stream, _listed(kept, limit, order, skip))
-    if order or skip or reaching or limit is not None or strand.schema.derivation is not None or found[0] <= 2 * WINDOW:
-        return whole, found[0], found[1:]
-    return functools.partial(_in_windows, engine, kept, plan, found[0] // WINDOW), found[0], found[1:]
+    return engine, as_recorded(kept, strand)
 
 
 def reach_in(table: Any, plan: Plan) -> Any:
@@ -224,15 +231,31 @@ def earlier(plan: Plan, source: Source) -> tuple[Reading, int]:
     """What opens the events of the plan's first strand that began before the period and last into it, oldest first, and
     how many there are.
     """
+    made = functools.partial(_before_period, plan, source)
+    return functools.partial(_read, made, None), count(*made())
+
+
+def _before_period(plan: Plan, source: Source) -> tuple[Any, Any]:
+    """The engine and the events that `earlier` gives, in no order."""
     strand = plan.strands[0]
     engine, table = opened(strand, source)
     kept = reach_in(select(table, strand), plan)
-    kept = as_recorded(kept.mutate(inside_us=_inside(kept, [(plan.stretch.start, plan.stretch.end)])), strand)
-    return functools.partial(engine.stream, _listed(kept, None)), count(engine, kept)
+    return engine, as_recorded(kept.mutate(inside_us=_inside(kept, [(plan.stretch.start, plan.stretch.end)])), strand)
 
 
-def _in_windows(engine: Any, table: Any, plan: Plan, count: int) -> Iterator[Any]:
+def _read(
+    made: Callable[[], Sequence[Any]], limit: int | None, order: Sequence[tuple[Field, bool]] = (), skip: int = 0
+) -> Iterator[Any]:
+    """The rows of what `made` gives (an engine and a table), which is made when they are read: an engine keeps nothing
+    beyond the run that found them.
+    """
+    engine, table = made()[:2]
+    yield from engine.stream(_listed(table, limit, order, skip))
+
+
+def _in_windows(made: Callable[[], Sequence[Any]], plan: Plan, count: int) -> Iterator[Any]:
     """Very many events, oldest first, one stretch of the period after the other: only a stretch is sorted at a time."""
+    engine, table = made()
     length = (plan.stretch.end - plan.stretch.start) / count
     edges = [plan.stretch.start + length * n for n in range(count)] + [plan.stretch.end]
     for start, end in pairwise(edges):

@@ -26,7 +26,7 @@ def opened(strand: Strand, source: Callable[[Strand], tuple[Engine, Any]]) -> tu
     """A strand's events with every name and computed field it asks about, on the engine they live on."""
     engine, table = derived(strand, source)
     if strand.schema.derivation is not None and strand.schema.derivation.inputs:
-        table = engine.keep(table.select(strand.uses) if strand.uses else table)
+        table = engine.keep(table.select(strand.uses) if strand.uses else table, throughout=True)
     for lookup in strand.lookups:
         table = _identified(engine, table, lookup)
     for made in strand.computed:

@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import dataclasses
 import threading
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol
 
 from fermata.engines import compilers
+from fermata.engines.answers import Answers
 from fermata.errors import ArchiveDamaged, DataError, FermataError, TooLarge
 
 __all__ = [
@@ -75,11 +76,15 @@ class Engine(Protocol):
     def view(self, query: str, columns: Mapping[str, str]) -> Any:
         """A query in the engine's SQL as a table of the given columns (name -> type as Ibis calls it)."""
 
-    def keep(self, expr: Any) -> Any:
-        """The expression, worked out once if the engine is told to keep what several queries of a run need."""
+    def keep(self, expr: Any, *, throughout: bool = False) -> Any:
+        """The expression, worked out once if the engine is told to keep what several queries of a run need; with
+        `throughout`, for all parts of a run, else for the part that asks.
+        """
 
     def keeping(self) -> AbstractContextManager[None]:
-        """While it lasts, all queries see one state of the events, and what is kept stays."""
+        """While it lasts, all queries see one state of the events, what is kept stays, and a question asked again is
+        not worked out again. A part of a run has its own within that of the run.
+        """
 
     def summed(self, table: Any, columns: Mapping[str, str]) -> tuple[int, int]:
         """How many events there are, and the sum modulo 2^64 of the marks of their `columns` (name -> type as the
@@ -98,7 +103,8 @@ class Names(threading.local):
         self.cursor: Any = None
         self.held: set[str] = set()
         self.views: dict[str, str] = {}
-        self.kept: dict[str, Any] | None = None
+        self.kept: list[dict[str, str]] = []  # of a run and its part: tables by their queries
+        self.made = 0  # tables kept so far, whose names are not used again
 
 
 class DuckEngine:
@@ -123,36 +129,46 @@ class DuckEngine:
         compilers.with_lengths(con)
         self.con = con
         self.own = Names()
+        self.answers = Answers()
         self.own.cursor = con.con  # of the thread that makes the engine
 
     @contextmanager
     def keeping(self) -> Iterator[None]:
         """While it lasts, what `keep` is given stands in temporary tables; afterwards they are gone."""
-        own, outer = self.own, self.own.kept
-        if outer is not None:  # within another run of this thread, which keeps what is kept
-            yield
-            return
-        own.kept = {}
+        kept = self.own.kept
+        kept.append({})
         try:
-            yield
+            with self.answers.held_on_to():
+                yield
         finally:
-            for number in range(len(own.kept)):
-                self.do(f"DROP TABLE kept_{number}")
-            own.kept = None
+            for name in kept.pop().values():
+                self.do(f"DROP TABLE {name}")
 
-    def keep(self, expr: Any) -> Any:
+    def keep(self, expr: Any, *, throughout: bool = False) -> Any:
         """The expression as a temporary table, the same for the same query; unchanged outside of `keeping`."""
         import ibis
 
-        kept = self.own.kept
-        if kept is None:
+        own = self.own
+        if not own.kept:
             return expr
         query = self.compiled(expr)
-        if query not in kept:
-            name = f"kept_{len(kept)}"
+        name = next((tables[query] for tables in own.kept if query in tables), "")
+        if not name:
+            name, own.made = f"kept_{own.made}", own.made + 1
             self.do(f"CREATE TEMP TABLE {name} AS {query}")
-            kept[query] = ibis.table(expr.schema(), name=name)
-        return kept[query]
+            own.kept[0 if throughout else -1][query] = name
+        return ibis.table(expr.schema(), name=name)
+
+    def bring(self, name: str, read: Callable[[], Iterator[Any]]) -> None:
+        """Fills a temporary table with Arrow tables as they come; it lasts as long as the run, and is filled once."""
+        own = self.own
+        if any(name in tables for tables in own.kept):
+            return
+        for number, rows in enumerate(read()):
+            self.cursor.register("coming", rows)
+            self.do(f"INSERT INTO {name} FROM coming" if number else f"CREATE TEMP TABLE {name} AS FROM coming")
+            self.cursor.unregister("coming")
+            own.kept[0][name] = name
 
     def compiled(self, expr: Any) -> str:
         """The expression as SQL, its steps one within another: to merge them takes Ibis two fifths of its time, and the
@@ -169,7 +185,7 @@ class DuckEngine:
 
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table, without going through pandas."""
-        return exact(self.sql(self.compiled(expr)), expr)
+        return self.answers.to(expr, lambda: exact(self.sql(self.compiled(expr)), expr))
 
     def stream(self, expr: Any) -> Iterator[Any]:
         """The rows as they come: what does not need all of them (a sort does, and spills) is never held whole."""
@@ -212,6 +228,14 @@ class DuckEngine:
         """How many events there are, and the sum of their marks."""
         return marked(self.sql(summing(self.compiled(table), columns, DUCK)).to_pylist()[0])
 
+    @property
+    def cursor(self) -> Any:
+        """The thread's own."""
+        if self.own.cursor is None:
+            self.own.cursor = self.con.con.cursor()
+            self.own.cursor.execute("SET TimeZone = 'UTC'; SET enable_progress_bar = false")
+        return self.own.cursor
+
     def sql(self, text: str) -> Any:
         """The rows of a plain query as an Arrow table."""
         return self.do(text).to_arrow_table()
@@ -220,11 +244,8 @@ class DuckEngine:
         """Executes a plain statement. Raises DataError with the engine's reason."""
         import duckdb
 
-        if self.own.cursor is None:
-            self.own.cursor = self.con.con.cursor()
-            self.own.cursor.execute("SET TimeZone = 'UTC'; SET enable_progress_bar = false")
         try:
-            return self.own.cursor.execute(text)
+            return self.cursor.execute(text)
         except duckdb.InterruptException:
             raise KeyboardInterrupt from None
         except duckdb.Error as e:

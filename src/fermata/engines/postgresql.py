@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+import functools
 import re
 import threading
 import weakref
@@ -12,14 +14,16 @@ from pathlib import Path
 from typing import Any
 
 from fermata.archive import LogState, SourceFile
-from fermata.engines.embedded import TYPES
+from fermata.engines.embedded import TYPES, DuckEngine, Engine
 from fermata.engines.remote import PostgresEngine
 from fermata.errors import DataError, RequestError
 from fermata.fields import LogSchema
 from fermata.intake import database
+from fermata.intake.brought import brought
 from fermata.intake.inplace import InPlace, quoted
 from fermata.intake.mapping import DatabaseMap, LogMap
 from fermata.intake.native import FAMILIES
+from fermata.intake.questions import Questions
 
 __all__ = ["Held", "Tables"]
 
@@ -30,10 +34,17 @@ NEAR = timedelta(days=2)
 
 @dataclass(frozen=True)
 class Held:
-    """A log in a table, and the engine that reads it."""
+    """A log in a table, and the engine that reads it; with `here`, the engine that its records are brought to, where
+    its times cannot be compared.
+    """
 
     at: InPlace
     engine: PostgresEngine
+    here: DuckEngine | None = None
+
+    def during_a_run(self, here: DuckEngine) -> Held:
+        """The same while a run lasts, in which no table is read more than once to know its times."""
+        return self if self.at.compared else dataclasses.replace(self, here=here)
 
     @property
     def told(self) -> str:
@@ -45,24 +56,44 @@ class Held:
             "snapshot of it, and the same report may give other figures later"
         )
 
+    @property
+    def worker(self) -> Engine:
+        """The engine that its events are worked out on."""
+        return self.here or self.engine
+
+    @functools.cached_property
+    def asked(self) -> Questions:
+        """The queries to `worker`; records are brought when they are first asked about."""
+        if self.here is None:
+            return self.at
+        found = brought(self.at)
+        source = self.engine.view(found.query, {c: TYPES[kind] for c, kind in found.columns.items()})
+        self.here.bring(found.name, functools.partial(self.engine.stream, source))
+        return found
+
+    def _rows(self, query: str) -> list[tuple[Any, ...]]:
+        """The rows of a query to `worker`."""
+        if self.here is None:
+            return self.engine.rows(query)
+        return list(zip(*(c.to_pylist() for c in self.here.sql(query).columns), strict=True))
+
     def events(self, start: datetime, end: datetime, *, spans: bool) -> Any:
-        """The events that may matter for naive UTC [start, end), as a table of the engine."""
+        """The events that may matter for naive UTC [start, end), as a table of the worker."""
         columns = {c: TYPES[kind] for c, kind in self.at.schema.columns.items()}
-        return self.engine.view(self.at.events(start, end, spans=spans), columns)
+        return self.worker.view(self.asked.events(start, end, spans=spans), columns)
 
     def ends(self) -> tuple[datetime, datetime, datetime] | None:
         """First and last start, and the end of what the table holds, naive UTC; the end is the latest finish of the
         last month's events, or just past the last start.
         """
-        if not self.at.compared:  # every time has to be read in any case
-            first, last, latest = self.engine.rows(
-                f"SELECT min(start_utc), max(start_utc), max(finish_utc) FROM ({self.at.every()}) AS e"
+        first = self._one(self.at.outermost(last=False)) if self.at.compared else None
+        last = self._one(self.at.outermost(last=True)) if first else None
+        if first is None or last is None:  # every time has to be read
+            first, last, latest = self._rows(
+                f"SELECT min(start_utc), max(start_utc), max(finish_utc) FROM ({self.asked.every()}) AS e"
             )[0]
             return (first, last, max(last + timedelta(microseconds=1), latest or last)) if first else None
-        near = [self._one(self.at.outermost(last=last)) for last in (False, True)]
-        if near[0] is None or near[1] is None:
-            return None
-        around = [self.at.events(t - NEAR, t + NEAR, spans=False) for t in near]
+        around = [self.at.events(t - NEAR, t + NEAR, spans=False) for t in (first, last)]
         first = self._one(f"SELECT min(start_utc) FROM ({around[0]}) AS e")
         last = self._one(f"SELECT max(start_utc) FROM ({around[1]}) AS e")
         latest = None
@@ -72,22 +103,22 @@ class Held:
         return first, last, max(last + timedelta(microseconds=1), latest or last)
 
     def _one(self, query: str) -> Any:
-        return self.engine.rows(query)[0][0]
+        return self._rows(query)[0][0]
 
     def refusals(self, start: datetime, end: datetime) -> tuple[dict[str, int], int, int]:
         """Of naive UTC [start, end): refused records by reason, local times that happened twice, and those that never
         did.
         """
-        query = self.at.unclear(start, end)
-        twice, never = self.engine.rows(query)[0] if query else (0, 0)
-        return {str(why): int(n) for why, n in self.engine.rows(self.at.refusals(start, end))}, twice, never
+        query = self.asked.unclear(start, end)
+        twice, never = self._rows(query)[0] if query else (0, 0)
+        return {str(why): int(n) for why, n in self._rows(self.asked.refusals(start, end))}, twice, never
 
     def rejects(self) -> list[dict[str, Any]]:
         """The refused records, the first by number: file (the table), record number and reason; the row itself is in
         the table.
         """
         alike = {"file": self.at.table, "file_id": 0, "line": None, "whole": None}
-        found = self.engine.rows(self.at.refused(MOST_REJECTS))
+        found = self._rows(self.asked.refused(MOST_REJECTS))
         return [{**alike, "record_no": number, "reason": reason} for number, reason in found]
 
     def state(self, mapping: str) -> LogState:
@@ -96,13 +127,14 @@ class Held:
 
     def counted(self, mapping: str) -> LogState:
         """The same with the numbers of its records, and how often each action and outcome occurs."""
-        read, chosen, rejected = self.engine.rows(self.at.fates())[0]
-        events = self._one(f"SELECT count(*) FROM ({self.at.every()}) AS e")
+        read = self.engine.rows(self.at.size)[0][0]
+        chosen, rejected = self._rows(self.asked.fates())[0]
+        events = self._one(f"SELECT count(*) FROM ({self.asked.every()}) AS e")
         values = {
             name: {
                 str(v): n
-                for v, n in self.engine.rows(
-                    f"SELECT {name}, count(*) FROM ({self.at.every()}) AS e WHERE {name} IS NOT NULL GROUP BY 1"
+                for v, n in self._rows(
+                    f"SELECT {name}, count(*) FROM ({self.asked.every()}) AS e WHERE {name} IS NOT NULL GROUP BY 1"
                 )
             }
             for name in ("action", "outcome")

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from typing import Any
 
+from fermata.engines.answers import Answers
 from fermata.engines.embedded import BATCH, KINDS, POSTGRES, SPARK, exact, foreign, marked, summing, values
 
 __all__ = ["PostgresEngine", "SparkEngine"]
@@ -26,6 +27,7 @@ class PostgresEngine:
     def __init__(self, con: Any) -> None:
         self.con = con
         self.inside = False
+        self.answers = Answers()
         self.views: dict[str, str] = {}
         self.con.con.autocommit = True
         self.con.con.execute("SET standard_conforming_strings = on")  # a backslash in a text is one
@@ -39,7 +41,8 @@ class PostgresEngine:
         self.rows(ONE_STATE)
         self.inside = True
         try:
-            yield
+            with self.answers.held_on_to():
+                yield
         finally:
             self.inside = False
             if not self.con.con.closed:
@@ -65,7 +68,7 @@ class PostgresEngine:
 
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table."""
-        return _arrow(self.rows(self.compiled(expr)), expr)
+        return self.answers.to(expr, lambda: _arrow(self.rows(self.compiled(expr)), expr))
 
     def rows(self, text: str) -> list[tuple[Any, ...]]:
         """The rows of a plain query, none for a statement without any. Raises DataError with the server's reason.
@@ -92,7 +95,7 @@ class PostgresEngine:
         except psycopg.Error as e:
             raise foreign(e) from None
 
-    def keep(self, expr: Any) -> Any:
+    def keep(self, expr: Any, *, throughout: bool = False) -> Any:
         """The expression as it is: a role that may only read keeps nothing."""
         return expr
 
@@ -136,11 +139,11 @@ class SparkEngine:
     def __init__(self, con: Any) -> None:
         self.con = con
         self.held: set[str] = set()
+        self.answers = Answers()
 
-    @contextmanager
-    def keeping(self) -> Iterator[None]:
-        """The files of an archive do not change, and nothing is kept."""
-        yield
+    def keeping(self) -> AbstractContextManager[None]:
+        """The files of an archive do not change; answers are kept, tables are not."""
+        return self.answers.held_on_to()
 
     def parquet(self, paths: Sequence[str]) -> str:
         """The name of a view over Parquet files that hold the same columns; no other file is looked at."""
@@ -176,6 +179,9 @@ class SparkEngine:
 
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table."""
+        return self.answers.to(expr, lambda: self._asked(expr))
+
+    def _asked(self, expr: Any) -> Any:
         from pyspark.errors import PySparkException
 
         try:
@@ -183,7 +189,7 @@ class SparkEngine:
         except PySparkException as e:
             raise foreign(e) from None
 
-    def keep(self, expr: Any) -> Any:
+    def keep(self, expr: Any, *, throughout: bool = False) -> Any:
         """The expression as it is."""
         return expr
 

@@ -16,20 +16,17 @@ from pathlib import Path
 
 from fermata.archive.duck import ident, lit
 from fermata.errors import RequestError, UnknownName
-from fermata.fields import TIMES, LogSchema
+from fermata.fields import TIMES
 from fermata.intake.localtime import FIRST, LAST, to_utc, windows, within
-from fermata.intake.mapping import LogMap
 from fermata.intake.native import Native
 from fermata.intake.parts import Columns, Part, is_one_of, parts_of, refused
-from fermata.intake.raw_times import DAY, RawTimes
+from fermata.intake.questions import Questions
+from fermata.intake.raw_times import RawTimes
 from fermata.intake.texts import Origin
 
 __all__ = ["InPlace", "quoted"]
 
-STORED = {
-    "VARCHAR": "text", "BIGINT": "bigint", "INTEGER": "integer", "SMALLINT": "smallint", "BOOLEAN": "boolean",
-    "VARCHAR[]": "text[]", "TIMESTAMP": "timestamp",
-}  # fmt: skip
+NEAREST = 1000  # rows by whose times the first or last event is found
 
 
 def quoted(table: str) -> str:
@@ -38,11 +35,9 @@ def quoted(table: str) -> str:
 
 
 @dataclass(frozen=True)
-class InPlace:
+class InPlace(Questions):
     """A log's mapping over a table whose columns hold `families` (see `fermata.intake.native`)."""
 
-    log: LogMap
-    schema: LogSchema
     families: dict[str, str]
 
     @property
@@ -109,6 +104,24 @@ class InPlace:
                 f"CASE WHEN {part.finish} < {part.start} THEN {second} ELSE {part.finish} END", late=True
             )
 
+    @property
+    def parts(self) -> list[Part]:
+        """The events a record gives, as columns of `records`."""
+        return self._mapped[1]
+
+    @property
+    def number(self) -> str:
+        """The column of `records` with the record's number."""
+        return self.read[self.record]
+
+    def within(self, start: datetime, end: datetime, *, spans: bool) -> str:
+        """A raw condition that holds for all records of that time; "" where there is none."""
+        return self.raw.within(start, end, spans=spans)
+
+    def or_nothing(self, start: datetime, end: datetime) -> str:
+        """The same, or that a record has no time."""
+        return self.raw.or_nothing(start, end)
+
     @functools.cached_property
     def long(self) -> bool:
         """Whether times are read from texts or local clocks, whose expressions are long: a database should not take
@@ -120,113 +133,46 @@ class InPlace:
     def _times(self) -> set[str]:
         return {self.native.family(f) for p in self.log.parts() for n, f in p.items() if n in TIMES or f.type == "time"}
 
-    def _records(self, where: str, *, fenced: bool | None = None) -> str:
-        """The table's rows under a raw condition with the mapping's columns, `bad` saying why a record is refused.
+    def records(self, where: str, *, first: str = "") -> str:
+        """The table's rows under a raw condition with the mapping's columns, `bad` saying why a record is refused; of
+        the rows chosen only those that `first` (an order with a limit) leaves.
 
-        `fenced` has the database work each row out once, as it does by default where expressions are long.
+        Where expressions are long the database has to work each row out once.
         """
-        fenced = self.long if fenced is None else fenced
         columns, _, why = self._mapped
         listed = ", ".join(f"{ident(name)} AS {short}" for name, short in self.read.items())
         tests = [where or "true"]
         chosen = {c: self.native.text(c, ident(c)) for c in (*self.log.keep, *self.log.drop)}
         tests += [f"coalesce({is_one_of(chosen[c], v, self.native)}, false)" for c, v in self.log.keep.items()]
         tests += [f"NOT coalesce({is_one_of(chosen[c], v, self.native)}, false)" for c, v in self.log.drop.items()]
-        source = f"(SELECT {listed} FROM {quoted(self.table)} WHERE {' AND '.join(tests)}) AS t"
-        fence = " OFFSET 0" if fenced else ""
-        return f"SELECT *, {why} AS bad FROM ({columns.over(source, 'NULL', fenced=fenced)}{fence}) AS e"
-
-    def events(self, start: datetime, end: datetime, *, spans: bool) -> str:
-        """A query over the events that may matter for naive UTC [start, end), in the schema's columns: those that start
-        in it, and with `spans` those that reach into it.
-        """
-        return self._events(self.raw.within(start, end, spans=spans))
-
-    def every(self) -> str:
-        """A query over all events."""
-        return self._events("")
-
-    def _events(self, where: str) -> str:
-        records = self._records(where)
-        return " UNION ALL ".join(
-            f"SELECT {self._listed(i)} FROM ({records}) AS r WHERE {self._stands(i)}"
-            for i in range(len(self._mapped[1]))
-        )
-
-    def _listed(self, number: int) -> str:
-        part = self._mapped[1][number]
-        given = {
-            "start_utc": part.start, "finish_utc": part.finish, **{f.stored: part.fields.get(f.name,
-            "") for f in self.schema.fields},
-            "file_id": "0", "record_no": self.read[self.record], "event_no": str(number),
-        }  # fmt: skip
-        return ", ".join(
-            f"CAST({given[c] or 'NULL'} AS {STORED[kind]}) AS {ident(c)}" for c, kind in self.schema.columns.items()
-        )
-
-    def _stands(self, number: int) -> str:
-        return f"bad IS NULL AND {self._mapped[1][number].start} IS NOT NULL"
-
-    def refusals(self, start: datetime, end: datetime) -> str:
-        """A query of the reasons why records of naive UTC [start, end), or without a time, are refused: reason, n."""
-        return (
-            f"SELECT bad, count(*) AS n FROM ({self._records(self.raw.or_nothing(start, end))}) AS r WHERE bad IS "
-            "NOT NULL GROUP BY bad"
-        )
-
-    def refused(self, most: int) -> str:
-        """A query of the refused records of the whole table: record, reason; at most so many, the first by number."""
-        number = self.read[self.record]
-        return (
-            f"SELECT {number} AS record_no, bad FROM ({self._records('')}) AS r WHERE bad IS NOT NULL ORDER BY "
-            f"{number} LIMIT {most}"
-        )
-
-    def fates(self) -> str:
-        """A query of how many rows the table has, how many of them the mapping selects, and how many of these are
-        refused.
-        """
-        return (
-            f"SELECT (SELECT count(*) FROM {quoted(self.table)}) AS read, count(*) AS chosen, count(bad) AS "
-            f"rejected FROM ({self._records('')}) AS r"
-        )
-
-    def unclear(self, start: datetime, end: datetime) -> str:
-        """A query of how many local times of naive UTC [start, end) happened twice, and how many never; "" where none
-        can have.
-        """
-        walls = [w for p in self._mapped[1] for w in p.walls.values()]
-        told = []
-        for back in (True, False):
-            found = windows(self.schema.zone, start - DAY, end + DAY, sets_back=back)
-            told.append(" OR ".join(within(w, found) for w in walls) if found and walls else "false")
-        if told == ["false", "false"]:
-            return ""
-        counts = f"count(*) FILTER (WHERE {told[0]}) AS twice, count(*) FILTER (WHERE {told[1]}) AS never"
-        records = self._records(self.raw.within(start, end, spans=False))
-        return f"SELECT {counts} FROM ({records}) AS r WHERE bad IS NULL"
+        source = f"(SELECT {listed} FROM {quoted(self.table)} WHERE {' AND '.join(tests)} {first}) AS t"
+        fence = " OFFSET 0" if self.long else ""
+        return f"SELECT *, {why} AS bad FROM ({columns.over(source, 'NULL', fenced=self.long)}{fence}) AS e"
 
     @property
     def compared(self) -> bool:
         """Whether the columns of its times can be compared as they are."""
-        return bool(self.raw.within(FIRST, LAST, spans=False))
+        return bool(self.within(FIRST, LAST, spans=False))
 
     def outermost(self, *, last: bool) -> str:
-        """A query of the first or last start there is, near enough: by the raw column, whose local times may lie an
-        hour apart.
+        """A query of the first or last start among the `NEAREST` rows that the raw column puts first or last, near
+        enough: local times may lie an hour apart. It gives NULL where all of these are refused.
         """
         found = []
         for i, part in enumerate(self._mapped[1]):
             mapped = self.log.parts()[i]
             timed = mapped.get("start") or mapped["finish"]
-            raw = self.read[timed.column or timed.read_columns[0]]
-            rows = (
-                f"SELECT {part.start} AS at FROM ({self._records('', fenced='text' in self._times)}) AS r WHERE "
-                f"{self._stands(i)}"
-            )
-            found.append(f"({rows} ORDER BY {raw} {'DESC' if last else ''} LIMIT 1)")
+            raw = ident(timed.column or timed.read_columns[0])
+            first = f"ORDER BY {raw} {'DESC' if last else 'ASC'} LIMIT {NEAREST}"
+            rows = self.records(f"{raw} IS NOT NULL", first=first)
+            found.append(f"SELECT {part.start} AS at FROM ({rows}) AS r WHERE {self.stands(i)}")
         return f"SELECT {'max' if last else 'min'}(at) AS at FROM ({' UNION ALL '.join(found)}) AS o"
 
     def row(self, number: int) -> str:
         """A query of the whole row of that number."""
         return f"SELECT * FROM {quoted(self.table)} WHERE {ident(self.record)} = {int(number)}"
+
+    @property
+    def size(self) -> str:
+        """A query of how many rows the table has."""
+        return f"SELECT count(*) FROM {quoted(self.table)}"

@@ -61,7 +61,8 @@ class Place:
     stands: str = ""
     absences: dict[str, tuple[tuple[str, datetime, datetime], ...]] = field(default_factory=dict)
     ends: dict[str, tuple[datetime, datetime, datetime] | None] = field(default_factory=dict)
-    stack: ExitStack | None = None
+    stack: ExitStack | None = None  # of a run
+    running: dict[str, Held] = field(default_factory=dict)  # tables as a run reads them
 
     @property
     def reader(self) -> Distributed | None:
@@ -76,19 +77,26 @@ class Place:
     @contextmanager
     def keeping(self) -> Iterator[None]:
         """While it lasts, all events are those of one moment, also where they are read in a database."""
-        with ExitStack() as stack, self.engine.keeping():
-            self.stack = stack
-            try:
+        with self.engine.keeping():
+            if self.stack:  # a part of a run, which sees what the run does
                 yield
-            finally:
-                self.stack = None
+                return
+            with ExitStack() as self.stack:
+                try:
+                    yield
+                finally:
+                    self.stack = None
+                    self.running.clear()
 
     def held(self, log: str) -> Held | None:
         """The table of a log that is read where it is; None for logs of the archive and derived ones."""
         found = self.tables.get(log)
-        if found and self.stack:
+        if not found or not self.stack:
+            return found
+        if log not in self.running:
             self.stack.enter_context(found.engine.keeping())
-        return found
+            self.running[log] = found.during_a_run(self.engine)
+        return self.running[log]
 
     def state(self, log: str) -> LogState:
         """What the archive holds of a log; of one read where it is, its table as if it were a file."""
@@ -190,9 +198,11 @@ class Place:
         if apart := self.held(held.name):
             if known:
                 raise RequestError(f"{held.name} is read where it is; what was known of it at another time is not kept")
-            return apart.engine, apart.events(start, end, spans=spans)
+            return apart.worker, apart.events(start, end, spans=spans)
         at = known.astimezone(UTC).replace(tzinfo=None) if known else None
         query = self.snapshot.events_sql(held, start, end, spans=spans, known=at, reader=self.reader)
+        if self.stack and self.reader:
+            self.stack.enter_context(self.worker.keeping())
         return self.worker, self.worker.view(query, {c: TYPES[kind] for c, kind in held.columns.items()})
 
     def _generated(self, schema: LogSchema, plan: Plan, stretch: Stretch) -> Any:

@@ -146,7 +146,9 @@ class Upkeep:
         'doors'
         """
         self.mapping(log)
-        return surveys.survey(log, self.base.place(), self.base.now(), period)
+        place = self.base.place()
+        with place.keeping():
+            return surveys.survey(log, place, self.base.now(), period)
 
     def survey_all(self) -> Records:
         """One line for each log: kind, events, time covered, gaps, rejects, files under an older mapping.

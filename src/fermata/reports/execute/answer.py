@@ -20,13 +20,15 @@ __all__ = ["answer", "execute"]
 
 def answer(report: Report, place: Workplace, now: datetime, asking: Asking | None = None) -> Answer:
     """What the report asks for, at the instant `now` (aware). Raises UnknownName, RequestError, DataError."""
-    return execute(compiled(report, place, now, asking), place)
+    with place.keeping():
+        return execute(compiled(report, place, now, asking), place)
 
 
 def execute(request: Request, place: Workplace) -> Answer:
     """The answer to a request, with what compiling it had to say in front of its notes, and whose view it is."""
     module, _, name = request.executor.partition(":")
     run: Any = getattr(importlib.import_module(module), name)
-    found: Answer = run(request, place)
+    with place.keeping():
+        found: Answer = run(request, place)
     found = dataclasses.replace(found, notes=ordered((*request.notes, *found.notes)))
     return viewed(found, place.view.words, place.stands)

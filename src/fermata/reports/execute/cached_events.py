@@ -43,6 +43,6 @@ class Once:
             if not fields or told or strand.schema.derivation is not None:
                 return engine, table
             tests = [(table[f.stored] == self.name).fill_null(False) for f in fields]
-            return engine, engine.keep(table.filter(functools.reduce(operator.or_, tests)))
+            return engine, engine.keep(table.filter(functools.reduce(operator.or_, tests)), throughout=True)
 
         return open_strand
