@@ -18,7 +18,7 @@ from fermata.timeline import Slot
 __all__ = ["Buckets"]
 
 MICROSECOND = timedelta(microseconds=1)
-FEW = 64  # up to so many units, comparing alone is the fastest
+FEW = 64
 Leaf = Callable[["_Run", Any], Any]
 
 
@@ -98,8 +98,6 @@ class Buckets:
     def _runs(self) -> list[_Run]:
         edges = [*self.starts, self.end]
         lengths = [(b - a) // MICROSECOND for a, b in pairwise(edges)]
-        if len(lengths) <= FEW:
-            return [_Run(s, n, lab, 1) for s, n, lab in zip(self.starts, lengths, self.labels, strict=True)]
         runs: list[_Run] = []
         for start, length, label in zip(self.starts, lengths, self.labels, strict=True):
             last = runs[-1] if runs else None
@@ -108,6 +106,8 @@ class Buckets:
                 runs[-1] = _Run(last.start, last.step, last.label, last.count + 1)
             else:
                 runs.append(_Run(start, length, label, 1))
+        if len(runs) > 2 and len(lengths) <= FEW:
+            return [_Run(s, n, lab, 1) for s, n, lab in zip(self.starts, lengths, self.labels, strict=True)]
         return runs
 
     def _tree(self, runs: list[_Run], at: Any, leaf: Leaf, upper: bool) -> Any:

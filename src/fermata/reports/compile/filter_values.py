@@ -198,7 +198,11 @@ def _vocabulary(schema: LogSchema, field: Field) -> dict[str, str]:
 
 def _never_written(plan: Plan, place: Workplace, schema: LogSchema, field: Field, value: str) -> Note:
     """That no event ever had a word of the kind. Raises RequestError while the log holds words of its own."""
-    others = [v for v in _ever(plan, place, schema, field) if v not in _vocabulary(schema, field)]
+    words = _vocabulary(schema, field)
+    noted, all_noted = _noted_at_import(place, schema, field.name)
+    others = (
+        [v for v in _ever(plan, place, schema, field) if v not in words] if noted - {*words} or not all_noted else []
+    )
     if others:
         listed = ", ".join(repr(v) for v in others[:5]) + (f" and {len(others) - 5} more" if len(others) > 5 else "")
         raise RequestError(
@@ -255,7 +259,7 @@ def _declared_words(plan: Plan, place: Workplace, schema: LogSchema) -> None:
         return
     inner = made.inputs[0]
     action = inner.field("action")
-    counted = _counted_at_import(place, inner)
+    counted, _ = _noted_at_import(place, inner, "action")
     for key, words in (("opening", made.opening), ("closing", made.closing)):
         for word in words:
             if word in counted or word in _vocabulary(inner, action) or _occurs(plan, place, inner, action, (word,)):
@@ -269,10 +273,14 @@ def _declared_words(plan: Plan, place: Workplace, schema: LogSchema) -> None:
             )
 
 
-def _counted_at_import(place: Workplace, schema: LogSchema) -> set[str]:
-    """The actions that imports noted of a log, without reading it: those of logs with a kind."""
-    files = [f for log in schema.stored_logs if not place.held(log) for f in place.state(log).files.values()]
-    return {value for f in files for value in f.values.get("action", {})}
+def _noted_at_import(place: Workplace, schema: LogSchema, field: str) -> tuple[set[str], bool]:
+    """The actions or outcomes that imports noted of a log, without reading it, and whether all its events are among
+    them: those of logs with a kind are noted.
+    """
+    stored = [log for log in schema.stored_logs if not place.held(log)]
+    files = [f for log in stored for f in place.state(log).files.values() if f.events]
+    whole = schema.derivation is None and place.view.everything and bool(stored)
+    return {v for f in files for v in f.values.get(field, {})}, whole and all(field in f.values for f in files)
 
 
 # ---- questions to several logs
