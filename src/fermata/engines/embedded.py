@@ -14,7 +14,7 @@ from datetime import datetime
 from typing import Any, Protocol
 
 from fermata.engines import compilers
-from fermata.engines.answers import Answers
+from fermata.engines.answers import FEW, Answers
 from fermata.errors import ArchiveDamaged, DataError, FermataError, TooLarge
 
 __all__ = [
@@ -340,10 +340,20 @@ def exact(rows: Any, expr: Any) -> Any:
     for field in schema:
         column = rows.column(field.name)
         try:
-            columns.append(column if column.type == field.type else column.cast(field.type))
-        except pa.ArrowInvalid:
+            columns.append(column if column.type == field.type else _converted(column, field.type))
+        except (pa.ArrowInvalid, OverflowError):
             raise TooLarge(f"a total in {field.name} is beyond what 64 bits hold; nothing was rounded") from None
     return pa.table(columns, schema=schema)
+
+
+def _converted(column: Any, kind: Any) -> Any:
+    """A column in another type: few sums by Python, since Arrow's own conversions take long to load."""
+    import pyarrow as pa
+
+    whole = pa.types.is_integer(kind) and (pa.types.is_decimal(column.type) or pa.types.is_integer(column.type))
+    if len(column) > FEW or not whole:
+        return column.cast(kind)
+    return pa.chunked_array([pa.array([None if v is None else int(v) for v in column.to_pylist()], kind)])
 
 
 def foreign(error: Exception) -> FermataError:

@@ -23,6 +23,8 @@ from fermata.intake.readers.rows import BATCH, from_batches
 
 __all__ = ["cell_text", "holds_errors", "open", "table"]
 
+SMALL = 2000  # cells of a column for which it does not pay to load Arrow's own conversions
+
 ERROR = re.compile(rb"""<(?:\w+:)?c\s[^<>]*\bt=["']e["']""")
 LONGEST_TAG = 1000  # bytes of a cell's tag, which may lie on the edge of two pieces
 MOST = 4_000_000_000  # bytes of unpacked sheets
@@ -154,6 +156,8 @@ def _texts(cells: Sequence[Any]) -> Any:
     kinds -= {type(None)}
     if kinds == {str}:
         return pa.array(cells, pa.string())
+    if len(cells) <= SMALL:
+        return pa.array([cell_text(c) for c in cells], pa.string())
     if kinds == {date, datetime}:  # a date is a moment that happens to be midnight
         cells = [datetime(c.year, c.month, c.day) if type(c) is date else c for c in cells]
         kinds = {datetime}
