@@ -33,7 +33,7 @@ def finish(plan: Plan, figures: Figures, covered: Covered, every: Figures | None
     layout = _Layout(plan, figures, covered, single)
     keys = _with_totals(plan, ordered(plan, figures, layout.grand))
     columns = [_dimension(plan, d) for d in plan.by] + _measures(plan, layout.across)
-    rows = tuple(layout.row(key) for key in keys)
+    rows = layout.rows(keys)
     return Table(tuple(columns), rows, tuple(layout.partial))
 
 
@@ -168,18 +168,24 @@ class _Layout:
         every = not any(c.formula or c.hidden or c.measure.within for c in plan.columns)
         self.plain = every and not self.apart and self.across == [...]
 
-    def row(self, key: Key) -> Row:
-        """The finished row of a group."""
-        depth = len(key)
-        if self.plain and (only := self.whole[depth].get(key)) is not None:  # each cell is read off what there is
-            shown = tuple([self.word(i, k) for i, k in enumerate(key)])
-            return Row(depth, key, shown, tuple([read(only) for read in self.readers]))
+    def rows(self, keys: Sequence[Key]) -> tuple[Row, ...]:
+        """The finished rows of the groups."""
+        levels, names = [len(k) for k in keys], [self.in_words(k) for k in keys]
+        found = [self.whole[level].get(key) for level, key in zip(levels, keys, strict=True)] if self.plain else [None]
+        if None in found or not self.readers:
+            cells: Iterable[tuple[Any, ...]] = (self.cells(key) for key in keys)
+        else:  # each cell is read off what there is
+            cells = zip(*([read(one) for one in found if one is not None] for read in self.readers), strict=True)
+        return tuple(map(Row, levels, keys, names, cells))
+
+    def cells(self, key: Key) -> tuple[Any, ...]:
+        """The figures of a group."""
         cells: list[Any] = []
         for label in self.across:
-            found = self.whole[depth].get(key) if label is ... else self.spread[depth].get((*key, label))
+            found = self.whole[len(key)].get(key) if label is ... else self.spread[len(key)].get((*key, label))
             values = self.values(key, label, found)
             cells += [values[i] for i, column in enumerate(self.plan.columns) if not column.hidden]
-        return Row(depth, key, tuple([self.word(i, k) for i, k in enumerate(key)]), tuple(cells))
+        return tuple(cells)
 
     def values(self, key: Key, label: Any, found: Components | None) -> dict[int, Any]:
         """Every column's cell, hidden ones too; a formula is worked out from the cells before it, as they are shown."""
@@ -295,12 +301,14 @@ class _Layout:
             return 0.0 if column.measure.name == "share" else 0
         return None
 
-    def word(self, i: int, key: Any) -> str:
-        """A group's value in words, each made once."""
-        known = self.words[i]
-        if key not in known:
-            known[key] = shown(self.plan, self.plan.by[i], key)
-        return known[key]
+    def in_words(self, key: Key) -> tuple[str, ...]:
+        """The group's values in words, each made once."""
+        try:
+            return tuple([known[k] for known, k in zip(self.words, key, strict=False)])
+        except KeyError:
+            for known, k, dimension in zip(self.words, key, self.plan.by, strict=False):
+                known[k] = shown(self.plan, dimension, k)
+            return self.in_words(key)
 
 
 def _slot(plan: Plan, key: Key, label: Any) -> Slot | None:

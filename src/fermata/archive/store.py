@@ -140,6 +140,7 @@ class Archive:
     """The archive directory of a workspace."""
 
     root: Path
+    seen: tuple[tuple[int, int, int], Manifest] | None = field(default=None, repr=False, compare=False)
 
     @property
     def manifest_path(self) -> Path:
@@ -147,8 +148,15 @@ class Archive:
         return self.root / "manifest.json"
 
     def snapshot(self) -> Snapshot:
-        """The archive as it is now."""
-        return Snapshot(self.root, Manifest.load(self.manifest_path))
+        """The archive as it is now; its manifest is read again where another file stands in its place."""
+        try:
+            stat = self.manifest_path.stat()
+        except OSError:
+            return Snapshot(self.root, Manifest.load(self.manifest_path))
+        which = stat.st_ino, stat.st_mtime_ns, stat.st_size
+        if self.seen is None or self.seen[0] != which:
+            self.seen = which, Manifest.load(self.manifest_path)
+        return Snapshot(self.root, self.seen[1])
 
     def ledger(self) -> list[dict[str, Any]]:
         """Every committed import, oldest first. Raises ArchiveDamaged where a line was changed or lost."""

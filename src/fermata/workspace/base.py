@@ -87,19 +87,22 @@ class Base(Whole):
     def _beside(self, clock: Clock, viewer: str) -> Self:
         """A workspace of the same files and scope that shares what does not depend on clock and viewer."""
         found = type(self)(self.path, self.config, clock, viewer, self.scope)
-        for name in ("engine", "tables", "stored_schemas", "whole_schemas", "whole_directory"):
+        for name in ("archive", "engine", "tables", "mappings", "stored_schemas", "whole_schemas", "whole_directory"):
             setattr(found, name, getattr(self, name))
         found.__dict__.update({n: v for n, v in self.__dict__.items() if n == "reader"})  # once it is started
         return found
 
+    @functools.cached_property
+    def mappings(self) -> dict[str, str]:
+        """What decides how the records of each log become events, as a digest."""
+        return {name: log.digest(self.config.workspace.zone) for name, log in self.config.logs.items()}
+
     def place(self) -> Place:
         """The workspace as it is at this moment."""
-        zone = self.config.workspace.zone
-        mappings = {name: log.digest(zone) for name, log in self.config.logs.items()}
         return Place(
             self.config.workspace.calendar,
             self.schemas,
-            mappings,
+            self.mappings,
             self.archive.snapshot(),
             self.engine,
             lambda: self.reader,

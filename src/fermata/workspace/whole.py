@@ -46,7 +46,7 @@ class Whole:
     config: Config
     clock: Clock
 
-    @property
+    @functools.cached_property
     def archive(self) -> Archive:
         """The events at rest."""
         return Archive(self.path / "archive")
