@@ -24,6 +24,7 @@ from hypothesis import strategies as st
 import fermata
 from fermata.api.workspace import Workspace
 from fermata.archive.duck import connect
+from fermata.engines.remote import PostgresEngine
 from fermata.errors import ConfigError, DataError, FermataError, RequestError, UnknownName
 from fermata.fields import Field
 from fermata.intake.expressions import FILES
@@ -546,6 +547,55 @@ def test_a_lock_and_a_lost_server_are_named(
     with pytest.raises(DataError, match=r"ended the connection|connection"):
         house.run(asked)
     assert house.run(asked).table.total == before
+
+
+@pytest.mark.parametrize("began", ["timestamp", "text"])
+def test_a_server_may_go_away_at_any_step(
+    owner: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, began: str
+) -> None:
+    """Before every single thing that it is asked for a page: it is said, and the next question connects again."""
+    table(owner, began)
+    house = workspace(tmp_path / "here")
+    parts = [
+        {"log": "doors", "by": ["user"], "columns": ["count", "time"], "period": "2026-03"},
+        {"log": "doors", "listing": {"fields": ["user"]}, "period": "2026-03-28"},
+    ]
+    asked = Report.of(title="Both", parts=parts)
+    whole = told(house.run(asked.changed(parts=asked.parts[:1])).answer)
+    steps, last, ours = [0], 0, "FROM pg_stat_activity WHERE application_name = 'fermata'"
+
+    def counted(inner: Any) -> Any:
+        def ask(engine: Any, *given: Any) -> Any:
+            steps[0] += 1
+            if steps[0] == last:
+                owner.execute(
+                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'fermata'"
+                )
+            return inner(engine, *given)
+
+        return ask
+
+    for name in ("rows", "dicts", "stream"):
+        monkeypatch.setattr(PostgresEngine, name, counted(getattr(PostgresEngine, name)))
+
+    def why() -> str:
+        steps[0] = 0
+        try:
+            page = house.run(asked).answer
+            list(page.parts[1].item.rows)  # type: ignore[union-attr]
+        except DataError as e:
+            return str(e)
+        return ""
+
+    while last <= steps[0]:
+        last += 1
+        said = why()
+        assert "ended the connection" in said or last > steps[0]
+        last, seen = -1, last  # the next ones are left alone
+        assert told(house.run(asked.changed(parts=asked.parts[:1])).answer) == whole
+        assert why() == ""
+        last = seen
+    assert last > (3 if began == "text" else 8)
 
 
 def test_the_same_figures_of_other_rows_are_no_proof(owner: Any, tmp_path: Path) -> None:

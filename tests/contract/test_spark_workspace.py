@@ -3,23 +3,28 @@
 from __future__ import annotations
 
 import contextlib
+import multiprocessing
 import os
 import re
 import socket
 import subprocess
+import tempfile
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 import fermata
 from fermata.api.workspace import Workspace
-from fermata.errors import ConfigError, DataError, RequestError
+from fermata.engines.remote import SparkEngine
+from fermata.errors import ConfigError, DataError, FermataError, RequestError
 from fermata.reports.definition.report import Report
-from tests.conftest import NOW
+from tests import engines
+from tests.conftest import DEEP, NOW
 from tests.conftest import fermata as command
-from tests.contract.conftest import need_spark
+from tests.contract.conftest import need_postgres, need_spark
 from tests.test_access import CONFIG, leaks_nothing, planted  # noqa: F401  # the fixture
 
 pytestmark = pytest.mark.spark
@@ -81,6 +86,125 @@ def test_a_view_and_the_events_themselves_are_the_same(hall: Workspace, spark: W
     assert fingerprint.contents(plans[0], hall.base.place()) == fingerprint.contents(plans[1], spark.base.place())
 
 
+def test_what_goes_out_and_is_kept_is_the_same(hall: Workspace, client: None, tmp_path: Path) -> None:
+    """A delivery in parts to a folder, and a kept run: the same files, and what is kept proves itself."""
+    houses, files, sent = [], [], []
+    for name, engine in (("embedded", 'engine = "embedded"'), ("spark", LOCAL)):
+        (tmp_path / name).mkdir()
+        house = with_engine(hall, tmp_path / name, engine)
+        house.deliveries.schedule(
+            "hours", report="hours-by-person", period="last week", when="weekly on Monday at 06:30", formats=["csv"],
+            split={"by": "user.department"}, folder="out",
+        )  # fmt: skip
+        sent.append([(one.what, one.part, one.why) for one in house.deliveries.send("hours", at_once=True)])
+        files.append({p.name: p.read_bytes() for p in sorted((tmp_path / name / "out").rglob("*.csv"))})
+        house.shelf.keep(Report.of(**ASKED["counts of people"]), ["csv"])
+        houses.append(house)
+    assert files[0] == files[1]
+    assert sent[0] == sent[1]
+    assert len(files[0]) > 2
+    kept = [next(iter(h.path.glob("shelf/**/*.csv"))).read_bytes() for h in houses]
+    assert kept[0] == kept[1]
+    for house in houses:
+        assert {v.state for v in house.shelf.verify()} == {"same"}
+
+
+def test_logs_on_three_engines_meet_in_one_report(
+    hall: Workspace, client: None, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The archive on Spark, a table of a database whose times can be compared, one whose times are texts."""
+    import psycopg
+
+    need_postgres()
+    with tempfile.TemporaryDirectory() as place, engines.postgres_server(Path(place)) as dsn:
+        monkeypatch.setenv("HOUSE_DB", f"postgresql://owner@/postgres?host={dsn['host']}")
+        with psycopg.connect(**dsn, autocommit=True) as con:
+            for name, kind in (("moments", "timestamptz"), ("texts", "text")):
+                con.execute(f"CREATE TABLE {name} (id integer, at {kind}, badge text)")
+                for n in range(40):
+                    at = f"2026-03-{n % 28 + 1:02}T{n % 24:02}:00:00Z"
+                    con.execute(f"INSERT INTO {name} VALUES (%s, %s, %s)", (n, at, f"B-{1050 + n % 3}"))
+        with_engine(hall, tmp_path, LOCAL)
+        more = "".join(
+            f'\n[logs.{name}]\nformat = "sql"\nzone = "UTC"\n[logs.{name}.database]\ntable = "{name}"\nrecord = "id"\n'
+            f'address_env = "HOUSE_DB"\n[logs.{name}.fields]\nstart = "at"\nuser = "badge"\n'
+            for name in ("moments", "texts")
+        )
+        (tmp_path / "fermata.toml").write_text((tmp_path / "fermata.toml").read_text() + more)
+        columns = [{"measure": "count", "log": log, "label": log} for log in ("doors", "moments", "texts")]
+        asked = Report.of(log="doors", by=["user"], columns=columns, period="2026-03")
+        rows = {r.shown: r.cells for r in fermata.open(tmp_path, now=NOW).run(asked).table.rows}
+    doors = hall.run(Report.of(log="doors", by=["user"], period="2026-03"))
+    alone = {r.shown: r.cells[0] for r in doors.table.rows}
+    assert {shown: cells[0] for shown, cells in rows.items()}.items() >= alone.items()
+    assert rows[()][1:] == (40, 40)
+    assert all(cells[1] == cells[2] for cells in rows.values())
+    assert sum(bool(cells[1]) for shown, cells in rows.items() if shown) == 3
+
+
+STEPS = (4, 9, 14, 19) if DEEP else (9,)  # of a report and a listing, before which the server goes away
+
+
+def lost(hall: Path, target: Path, said: Any) -> None:
+    """In a process of its own: puts what became of each step, and of the question asked again, into `said`."""
+    port, house = free_port(), None
+    for step in STEPS:
+        seen = 0
+        with connect_server(port) as server:
+            where = f'engine = {{ name = "spark", remote = "sc://127.0.0.1:{port}", archive = "{hall}/archive" }}'
+            house = house or with_engine(fermata.open(hall, now=NOW), target, where)
+            frame = SparkEngine.frame
+
+            def counted(
+                engine: SparkEngine, text: str, frame: Any = frame, step: int = step, server: Any = server
+            ) -> Any:
+                nonlocal seen
+                seen += 1
+                if seen == step:
+                    os.killpg(server.pid, 9)
+                    server.wait(60)
+                return frame(engine, text)
+
+            SparkEngine.frame = counted  # type: ignore[method-assign]
+            begun = time.monotonic()
+            try:
+                house.run(Report.of(**ASKED["counts of people"]))
+                list(house.listing(Report.of(log="doors", period="2026-03-02")).rows)
+                said.put((step, "no failure", 0.0))
+            except FermataError as e:
+                said.put((step, f"{type(e).__name__}: {e}", time.monotonic() - begun))
+            SparkEngine.frame = frame  # type: ignore[method-assign]
+    with connect_server(port):
+        assert house
+        said.put((0, str(house.run(Report.of(**ASKED["counts of people"])).table.total), 0.0))
+
+
+def test_a_server_that_goes_away_is_said_and_connected_to_again(hall: Workspace, client: None, tmp_path: Path) -> None:
+    """Whatever it was asked last; the same workspace goes on when there is a server again."""
+    spawn = multiprocessing.get_context("spawn")
+    said = spawn.Queue()
+    process = spawn.Process(target=lost, args=(hall.path, tmp_path, said))
+    process.start()
+    for step in STEPS:
+        at, told, took = said.get(timeout=200)
+        assert at == step
+        assert told.startswith("DataError: Spark does not answer any more; ask again"), told
+        assert took < 60
+    again = said.get(timeout=200)
+    process.join(60)
+    assert again[1] == str(hall.run(Report.of(**ASKED["counts of people"])).table.total)
+
+
+def test_who_waits_for_a_session_is_told(hall: Workspace, client: None, tmp_path: Path) -> None:
+    """On standard error, so that what is piped stays what it is."""
+    house = with_engine(hall, tmp_path, LOCAL)
+    asked = ("--now", NOW.isoformat(), "report", "doors", "--period", "2026-03", "--by", "place", "--output", "csv")
+    there, here = (command("-w", str(h.path), *asked) for h in (house, hall))
+    assert there.stdout == here.stdout
+    assert "starting Spark on this machine, a quarter of a minute" in there.stderr
+    assert "Spark" not in here.stderr
+
+
 def test_only_files_of_the_period_and_columns_of_the_question_are_read(spark: Workspace) -> None:
     place = spark.base.place()
     assert place.reader
@@ -103,7 +227,7 @@ def free_port() -> int:
 
 
 @contextlib.contextmanager
-def connect_server(port: int) -> Iterator[None]:
+def connect_server(port: int) -> Iterator[subprocess.Popen[bytes]]:
     """A Spark Connect server of its own on loopback."""
     import pyspark
 
@@ -128,9 +252,10 @@ def connect_server(port: int) -> Iterator[None]:
             assert time.monotonic() < until
             assert process.poll() is None
             time.sleep(0.5)
-        yield
+        yield process
     finally:
-        os.killpg(process.pid, 15)
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(process.pid, 15)
         process.wait(60)
 
 

@@ -117,6 +117,7 @@ def _opened(ctx: click.Context) -> Workspace:
 
     opened: Callable[..., Workspace] = open_workspace  # a viewer's says what it does not have
     workspace = opened(ctx.obj["workspace"], now=ctx.obj["now"], viewer=ctx.obj["viewer"])
+    workspace.base.say = note
     if ctx.obj.get("own process") and workspace.config.workspace.engine.name != "spark":  # whose driver needs pandas
         from fermata.cli.arrow import without_pandas
 

@@ -15,7 +15,8 @@ from typing import Any, Protocol
 
 from fermata.engines import compilers
 from fermata.engines.answers import FEW, Answers
-from fermata.errors import ArchiveDamaged, DataError, FermataError, TooLarge
+from fermata.engines.problems import foreign
+from fermata.errors import TooLarge
 
 __all__ = [
     "BATCH",
@@ -26,7 +27,6 @@ __all__ = [
     "DuckEngine",
     "Engine",
     "exact",
-    "foreign",
     "marked",
     "summing",
     "values",
@@ -354,36 +354,3 @@ def _converted(column: Any, kind: Any) -> Any:
     if len(column) > FEW or not whole:
         return column.cast(kind)
     return pa.chunked_array([pa.array([None if v is None else int(v) for v in column.to_pylist()], kind)])
-
-
-def foreign(error: Exception) -> FermataError:
-    """An engine's error in Fermata's terms."""
-    text = str(error).splitlines()[0] if str(error) else type(error).__name__
-    if "out of range" in text.lower() or "overflow" in text.lower():
-        return TooLarge(f"a total is beyond what 64 bits hold; nothing was rounded ({text})")
-    if "io error" in text.lower() or "no files found" in text.lower():
-        return ArchiveDamaged(f"a file the manifest names cannot be read; restore the archive from a backup ({text})")
-    if "out of memory" in text.lower():
-        return DataError(f"the engine ran out of its memory limit; take a shorter period or fewer groups ({text})")
-    if "statement timeout" in text.lower():
-        return DataError(
-            "a question took longer than the database may take (timeout in [logs.NAME.database]); take a shorter "
-            "period, or give the "
-            "table an index on the column of its time"
-        )
-    if "lock timeout" in text.lower():
-        return DataError(
-            "the table of the log is locked by another session of the database; ask again when that has ended"
-        )
-    if "path_not_found" in text.lower() or "path does not exist" in text.lower():
-        return DataError(
-            f"the workers of Spark do not find the archive; correct archive in [workspace.engine] ({text})"
-        )
-    if any(
-        t in text.lower()
-        for t in ("connection is lost", "connection is closed", "terminating connection", "server closed")
-    ):
-        return DataError(
-            f"the database of [logs.NAME.database] has ended the connection; ask again when it runs ({text})"
-        )
-    return DataError(f"the engine failed: {text}")

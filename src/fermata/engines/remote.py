@@ -8,7 +8,9 @@ from contextlib import AbstractContextManager, contextmanager
 from typing import Any
 
 from fermata.engines.answers import Answers
-from fermata.engines.embedded import BATCH, KINDS, POSTGRES, SPARK, exact, foreign, marked, summing, values
+from fermata.engines.embedded import BATCH, KINDS, POSTGRES, SPARK, exact, marked, summing, values
+from fermata.engines.problems import first_line, foreign, gone
+from fermata.errors import DataError
 
 __all__ = ["PostgresEngine", "SparkEngine"]
 
@@ -140,6 +142,21 @@ class SparkEngine:
         self.con = con
         self.held: set[str] = set()
         self.answers = Answers()
+        self.gone = False  # whether its server has stopped answering
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        """Spark's errors in Fermata's terms."""
+        from py4j.protocol import Py4JError
+        from pyspark.errors import PySparkException
+
+        try:
+            yield
+        except (PySparkException, Py4JError, ConnectionError) as e:
+            if not gone(e):
+                raise foreign(e) from None
+            self.gone = True
+            raise DataError(f"Spark does not answer any more; ask again when it runs ({first_line(e)})") from None
 
     def keeping(self) -> AbstractContextManager[None]:
         """The files of an archive do not change; answers are kept, tables are not."""
@@ -147,14 +164,10 @@ class SparkEngine:
 
     def parquet(self, paths: Sequence[str]) -> str:
         """The name of a view over Parquet files that hold the same columns; no other file is looked at."""
-        from pyspark.errors import PySparkException
-
         name = f"files_{hashlib.sha256(repr(paths).encode()).hexdigest()[:16]}"
         if name not in self.held:
-            try:
+            with self._told():
                 self.con._session.read.parquet(*paths).createOrReplaceTempView(name)
-            except PySparkException as e:
-                raise foreign(e) from None
             self.held.add(name)
         return name
 
@@ -170,24 +183,16 @@ class SparkEngine:
 
     def frame(self, text: str) -> Any:
         """What a query gives, not yet worked out. Raises DataError with the engine's reason."""
-        from pyspark.errors import PySparkException
-
-        try:
+        with self._told():
             return self.con.raw_sql(text)
-        except PySparkException as e:
-            raise foreign(e) from None
 
     def run(self, expr: Any) -> Any:
         """The expression's rows as an Arrow table."""
         return self.answers.to(expr, lambda: self._asked(expr))
 
     def _asked(self, expr: Any) -> Any:
-        from pyspark.errors import PySparkException
-
-        try:
+        with self._told():
             return exact(self.frame(self.con.compile(expr)).toArrow(), expr)
-        except PySparkException as e:
-            raise foreign(e) from None
 
     def keep(self, expr: Any, *, throughout: bool = False) -> Any:
         """The expression as it is."""
@@ -195,10 +200,8 @@ class SparkEngine:
 
     def stream(self, expr: Any) -> Iterator[Any]:
         """The rows partition by partition: never all of them at once."""
-        from pyspark.errors import PySparkException
-
-        try:
-            yield _arrow([], expr)
+        yield _arrow([], expr)
+        with self._told():
             held = []
             asked = (f"`{n}`" for n in expr.as_table().schema())  # without the row number that a limit counts by
             for row in self.frame(self.con.compile(expr)).select(*asked).toLocalIterator(prefetchPartitions=True):
@@ -207,8 +210,6 @@ class SparkEngine:
                     yield _arrow(held, expr)
                     held = []
             yield _arrow(held, expr)
-        except PySparkException as e:
-            raise foreign(e) from None
 
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values, as a view of the session."""
@@ -221,7 +222,8 @@ class SparkEngine:
 
     def summed(self, table: Any, columns: Mapping[str, str]) -> tuple[int, int]:
         """How many events there are, and the sum of their marks."""
-        return marked(self.frame(summing(self.con.compile(table), columns, SPARK)).toArrow().to_pylist()[0])
+        with self._told():
+            return marked(self.frame(summing(self.con.compile(table), columns, SPARK)).toArrow().to_pylist()[0])
 
 
 def _arrow(rows: Sequence[tuple[Any, ...]], expr: Any) -> Any:

@@ -12,7 +12,9 @@ import contextlib
 import os
 import re
 import socket
-from collections.abc import Iterator, Sequence
+import threading
+import time
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal, Self
@@ -20,6 +22,7 @@ from urllib.parse import urlsplit
 
 from pydantic import Field, model_validator
 
+from fermata.engines.problems import first_line
 from fermata.engines.remote import SparkEngine
 from fermata.errors import DataError, RequestError
 from fermata.secret import secret
@@ -30,6 +33,9 @@ __all__ = ["Distributed", "EngineMap", "spark"]
 TYPES = {"VARCHAR": "string", "VARCHAR[]": "array<string>", "TIMESTAMP": "timestamp_ntz", "INTEGER": "int"}
 PORT = 15002  # of Spark Connect, unless the address says otherwise
 PATIENCE = 10  # seconds
+TRIES = 6  # of a question to a server that does not answer any more, within some eight seconds
+SAID = 10.0  # seconds after which people are told that they still wait
+ONCE = "a quarter of a minute; several commands in one `fermata` prompt, or reports in one script, start it once"
 SETTINGS = {
     "spark.sql.session.timeZone": "UTC",
     "spark.sql.timestampType": "TIMESTAMP_NTZ",
@@ -92,8 +98,8 @@ class Distributed:
         return f"CAST({value} AS {TYPES.get(kind, kind)})"
 
 
-def spark(asked: EngineMap, archive: Path) -> Distributed:
-    """The engine asked for, over the archive. Raises RequestError, DataError."""
+def spark(asked: EngineMap, archive: Path, say: Callable[[str], None]) -> Distributed:
+    """The engine asked for, over the archive; `say` is told what is waited for. Raises RequestError, DataError."""
     try:
         import ibis
         from pyspark.errors import PySparkException
@@ -104,21 +110,19 @@ def spark(asked: EngineMap, archive: Path) -> Distributed:
     if remote:
         _reach(remote)
     try:
-        builder = SparkSession.builder.remote(remote) if remote else _local(SparkSession.builder, asked)
-        for name, value in SETTINGS.items():
-            builder = builder.config(name, value)
-        with _silence() if not remote else contextlib.nullcontext():
-            session = builder.getOrCreate()
-        if not remote:
-            session.sparkContext.setLogLevel("OFF")
-            atexit.register(session.stop)
-        engine = SparkEngine(ibis.pyspark.connect(session))
-        if remote:  # whether it answers
-            engine.run(ibis.literal(1).name("one").as_table())
+        if remote:
+            with _waiting(say, f"connecting to Spark at {urlsplit(remote).hostname}"):
+                session = _connected(SparkSession.builder, remote)
+                engine = SparkEngine(ibis.pyspark.connect(session))
+                engine.run(ibis.literal(1).name("one").as_table())  # whether it answers
+        else:
+            with _waiting(say, f"starting Spark on this machine, {ONCE}"), _silence():
+                session = _local(SparkSession.builder, asked).getOrCreate()
+                session.sparkContext.setLogLevel("OFF")
+                atexit.register(session.stop)
+                engine = SparkEngine(ibis.pyspark.connect(session))
     except (PySparkException, RuntimeError, OSError, ValueError) as e:
-        told = re.sub(
-            r"token=[^;\s]*", "token=...", str(e).strip().splitlines()[0] if str(e).strip() else type(e).__name__
-        )
+        told = re.sub(r"token=[^;\s]*", "token=...", first_line(e))
         if not remote and ("JAVA" in told or "Java" in told):
             raise DataError(
                 'engine = "spark" in [workspace] starts Spark on this machine, which needs Java: install one, or let '
@@ -127,6 +131,40 @@ def spark(asked: EngineMap, archive: Path) -> Distributed:
             ) from None
         raise DataError(f"Spark cannot be reached: {told}") from None
     return Distributed(engine, asked.archive.rstrip("/") or archive.resolve().as_posix())
+
+
+def _connected(builder: Any, remote: str) -> Any:
+    """A session of a server. One that goes away is asked again for some seconds; by itself the client would for
+    minutes.
+    """
+    from pyspark.sql.connect.client.retries import DefaultPolicy
+
+    session = builder.remote(remote).create()
+    session.client.set_retry_policies(
+        [DefaultPolicy(max_retries=TRIES, initial_backoff=250, backoff_multiplier=2, max_backoff=2000)]
+    )
+    for name, value in SETTINGS.items():
+        session.conf.set(name, value)
+    return session
+
+
+@contextlib.contextmanager
+def _waiting(say: Callable[[str], None], what: str) -> Iterator[None]:
+    """Says what is waited for, and every `SAID` seconds that it still is."""
+    done, begun = threading.Event(), time.monotonic()
+
+    def still() -> None:
+        while not done.wait(SAID):
+            say(f"{what.partition(',')[0]} ... {time.monotonic() - begun:.0f} s")
+
+    say(what)
+    telling = threading.Thread(target=still, daemon=True)
+    telling.start()
+    try:
+        yield
+    finally:
+        done.set()
+        telling.join()
 
 
 def _reach(remote: str) -> None:
@@ -148,7 +186,7 @@ def _local(builder: Any, asked: EngineMap) -> Any:
     """A session of this machine."""
     workers = asked.workers or os.cpu_count() or 1
     builder = builder.master(f"local[{workers}]").config("spark.driver.memory", asked.memory)
-    for name, value in {**LOCAL, "spark.sql.shuffle.partitions": str(2 * workers)}.items():
+    for name, value in {**SETTINGS, **LOCAL, "spark.sql.shuffle.partitions": str(2 * workers)}.items():
         builder = builder.config(name, value)
     return builder
 

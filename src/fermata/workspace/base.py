@@ -25,6 +25,8 @@ from fermata.workspace.whole import Clock, Whole
 
 __all__ = ["Base"]
 
+SHARED = ("say", "archive", "engine", "tables", "mappings", "stored_schemas", "whole_schemas", "whole_directory")
+
 
 @dataclass
 class Base(Whole):
@@ -87,7 +89,16 @@ class Base(Whole):
     def _beside(self, clock: Clock, viewer: str) -> Self:
         """A workspace of the same files and scope that shares what does not depend on clock and viewer."""
         found = type(self)(self.path, self.config, clock, viewer, self.scope)
-        for name in ("archive", "engine", "tables", "mappings", "stored_schemas", "whole_schemas", "whole_directory"):
+        for name in (
+            "say",
+            "archive",
+            "engine",
+            "tables",
+            "mappings",
+            "stored_schemas",
+            "whole_schemas",
+            "whole_directory",
+        ):
             setattr(found, name, getattr(self, name))
         found.__dict__.update({n: v for n, v in self.__dict__.items() if n == "reader"})  # once it is started
         return found

@@ -47,6 +47,11 @@ class Whole:
     clock: Clock
 
     @functools.cached_property
+    def say(self) -> Callable[[str], None]:
+        """Told what has to be waited for; it says nothing unless another is put in its place."""
+        return lambda _: None
+
+    @functools.cached_property
     def archive(self) -> Archive:
         """The events at rest."""
         return Archive(self.path / "archive")
@@ -67,17 +72,20 @@ class Whole:
         spill = str(Path(tempfile.gettempdir()) / f"fermata-{os.getpid()}-{id(self)}")
         return self._once("engine", lambda: DuckEngine(spill=spill))
 
-    @functools.cached_property
+    @property
     def reader(self) -> Distributed | None:
-        """Spark over the archive, where the workspace asks for it; started when first needed. None for the embedded
-        engine.
+        """Spark over the archive, where the workspace asks for it; started when first needed, and connected to again
+        where its server went away. None for the embedded engine.
         """
         asked = self.config.workspace.engine
         if asked.name != "spark":
             return None
         from fermata.engines.spark import spark
 
-        return self._once("reader", lambda: spark(asked, self.archive.root))
+        with STARTING:
+            if (known := self.__dict__.get("reader")) and known.engine.gone:
+                del self.__dict__["reader"]
+            return self._once("reader", lambda: spark(asked, self.archive.root, self.say))
 
     @functools.cached_property
     def tables(self) -> Tables | dict[str, Held]:
