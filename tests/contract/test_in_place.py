@@ -568,9 +568,7 @@ def test_a_server_may_go_away_at_any_step(
         def ask(engine: Any, *given: Any) -> Any:
             steps[0] += 1
             if steps[0] == last:
-                owner.execute(
-                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'fermata'"
-                )
+                owner.execute(f"SELECT pg_terminate_backend(pid, 9000) {ours}")
             return inner(engine, *given)
 
         return ask
