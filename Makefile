@@ -34,8 +34,9 @@ soak: $(STAMP)            ## half an hour of kills, spoiled files, random comman
 test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a Spark session of its own included (needs java)
 	$(BIN)/pytest -n 2 --dist loadgroup tests/contract tests/test_library.py::test_the_archive_opens_in_spark
 
-test-engines-deep: $(VENV)/.spark  ## every ready report of the sample on Spark, Spark Connect and PostgreSQL, digit by digit (two hours)
+test-engines-deep: $(VENV)/.spark  ## every ready report of the sample on Spark, Spark Connect and PostgreSQL, also with times as texts, digit by digit (an hour)
 	FERMATA_DEEP=1 $(BIN)/pytest -n 2 --dist loadgroup tests/contract/test_every_report.py
+	FERMATA_DEEP=1 FERMATA_TIMES=text $(BIN)/pytest -m postgres tests/contract/test_every_report.py
 	FERMATA_DEEP=1 FERMATA_SPARK=connect $(BIN)/pytest -m spark tests/contract/test_every_report.py
 
 $(VENV)/.spark: $(STAMP)

@@ -1,5 +1,6 @@
 """Every ready report of the sample is on another engine what it is on the embedded one, to the last digit, also for
-viewers: `make test-engines-deep`.
+viewers: `make test-engines-deep`. FERMATA_SPARK=connect asks a Connect server, FERMATA_TIMES=text a database whose
+times are texts.
 """
 
 from __future__ import annotations
@@ -7,6 +8,7 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Iterator
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -103,10 +105,11 @@ def fill(con: Any, hall: Workspace, schema: LogSchema) -> None:
     con.execute(f'CREATE TABLE "{schema.name}" ({", ".join(types)})')
     with con.cursor().copy(f'COPY "{schema.name}" FROM STDIN') as out:
         for number, row in enumerate(zip(*(c.to_pylist() for c in rows.columns), strict=True), 1):
-            out.write_row((number, *row))
+            out.write_row((number, *(f"{v.isoformat()}Z" if TEXTS and isinstance(v, datetime) else v for v in row)))
 
 
-TYPES = {"time": "timestamptz", "number": "bigint", "flag": "boolean", "tags": "text[]", "duration": "interval",
+TEXTS = os.environ.get("FERMATA_TIMES") == "text"
+TYPES = {"time": "text" if TEXTS else "timestamptz", "number": "bigint", "flag": "boolean", "tags": "text[]", "duration": "interval",
          "decimal": "numeric", "money": "numeric"}  # fmt: skip
 
 
