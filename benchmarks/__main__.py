@@ -14,7 +14,7 @@ from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
-from benchmarks import data, heart, keyed, notes, outputs, peers, questions, ratios, readers, year
+from benchmarks import data, heart, keyed, notes, outputs, pages, peers, questions, ratios, readers, year
 
 PAGE = data.ROOT / "docs" / "benchmarks.md"
 ROUNDS = 3
@@ -89,6 +89,8 @@ def main() -> None:
         *year.table(),
         *code({**{f"SQL: {name}": sql for name, (_, sql, *_) in questions.QUESTIONS.items()},
                "polars": questions.polars, "pandas": questions.pandas}),
+        *pages.table(),
+        *code({"one scan": pages.scan}),
         *keyed.table(),
         *notes.table(),
         *ratios.table(),
