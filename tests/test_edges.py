@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import gzip
 import re
+from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -15,7 +16,17 @@ import pytest
 import fermata as package
 from fermata.analysis.combine import WAYS
 from fermata.api.workspace import Workspace, open_workspace
-from fermata.errors import ConfigError, FermataError, FilesFailed, RequestError, SourceError, UnknownName, plural
+from fermata.engines.embedded import DuckEngine
+from fermata.errors import (
+    ConfigError,
+    DataError,
+    FermataError,
+    FilesFailed,
+    RequestError,
+    SourceError,
+    UnknownName,
+    plural,
+)
 from fermata.intake.readers.recurring import MOST, bounded
 from fermata.outputs import drawing
 from fermata.outputs.sizes import expected
@@ -370,3 +381,23 @@ def test_a_second_pass_is_settled_by_order_for_spans(make: Maker) -> None:
     ends = house.listing(Report.of(log="doors", listing={"fields": ["finish"]})).rows
     found = sorted(v for row in ends for v in row if isinstance(v, datetime))
     assert max(found) - min(found) >= timedelta(minutes=49)
+
+
+def test_a_part_of_what_is_brought_is_never_taken_for_the_whole() -> None:
+    """Where reading breaks off, nothing stands; the next try begins anew, and nothing stays after the run."""
+    import pyarrow as pa
+
+    engine, pieces = DuckEngine(), [pa.table({"n": pa.array(n, pa.int64())}) for n in ([], [1, 2], [3])]
+
+    def broken() -> Iterator[Any]:
+        yield from pieces[:2]
+        raise DataError("the database has ended the connection")
+
+    with engine.keeping(), engine.keeping():
+        with pytest.raises(DataError, match="ended"):
+            engine.bring("brought", broken)
+        engine.bring("brought", lambda: iter(pieces))
+        engine.bring("brought", broken)  # known by now
+        assert engine.sql("SELECT count(*) AS n FROM brought").to_pylist() == [{"n": 3}]
+    with pytest.raises(DataError, match="does not exist"):
+        engine.sql("FROM brought")

@@ -201,7 +201,7 @@ def test_who_waits_for_a_session_is_told(hall: Workspace, client: None, tmp_path
     asked = ("--now", NOW.isoformat(), "report", "doors", "--period", "2026-03", "--by", "place", "--output", "csv")
     there, here = (command("-w", str(h.path), *asked) for h in (house, hall))
     assert there.stdout == here.stdout
-    assert "starting Spark on this machine, a quarter of a minute" in there.stderr
+    assert "starting Spark on this machine, which takes a quarter of a minute" in there.stderr
     assert "Spark" not in here.stderr
 
 

@@ -164,11 +164,15 @@ class DuckEngine:
         own = self.own
         if any(name in tables for tables in own.kept):
             return
-        for number, rows in enumerate(read()):
-            self.cursor.register("coming", rows)
-            self.do(f"INSERT INTO {name} FROM coming" if number else f"CREATE TEMP TABLE {name} AS FROM coming")
-            self.cursor.unregister("coming")
-            own.kept[0][name] = name
+        try:
+            for number, rows in enumerate(read()):
+                self.cursor.register("coming", rows)
+                self.do(f"INSERT INTO {name} FROM coming" if number else f"CREATE TEMP TABLE {name} AS FROM coming")
+                self.cursor.unregister("coming")
+        except BaseException:  # a part of it is never taken for the whole
+            self.do(f"DROP TABLE IF EXISTS {name}")
+            raise
+        own.kept[0][name] = name
 
     def compiled(self, expr: Any) -> str:
         """The expression as SQL, its steps one within another: to merge them takes Ibis two fifths of its time, and the

@@ -12,6 +12,7 @@ import contextlib
 import os
 import re
 import socket
+import sys
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -35,7 +36,7 @@ PORT = 15002  # of Spark Connect, unless the address says otherwise
 PATIENCE = 10  # seconds
 TRIES = 6  # of a question to a server that does not answer any more, within some eight seconds
 SAID = 10.0  # seconds after which people are told that they still wait
-ONCE = "a quarter of a minute; several commands in one `fermata` prompt, or reports in one script, start it once"
+ONCE = "which takes a quarter of a minute; commands in one `fermata` prompt, or reports in one script, start it once"
 SETTINGS = {
     "spark.sql.session.timeZone": "UTC",
     "spark.sql.timestampType": "TIMESTAMP_NTZ",
@@ -194,13 +195,15 @@ def _local(builder: Any, asked: EngineMap) -> Any:
 @contextlib.contextmanager
 def _silence() -> Iterator[None]:
     """Standard error goes nowhere for what is started meanwhile, and for as long as it lives: Spark's own log is not
-    for who asked for a report. What goes wrong comes as an error all the same.
+    for who asked for a report. What goes wrong comes as an error all the same, and what this process says is seen.
     """
-    kept, nowhere = os.dup(2), os.open(os.devnull, os.O_WRONLY)
+    kept, nowhere, shown = os.dup(2), os.open(os.devnull, os.O_WRONLY), sys.stderr
     os.dup2(nowhere, 2)
     try:
-        yield
+        with open(kept, "w", encoding="utf-8", errors="replace", buffering=1, closefd=False) as sys.stderr:
+            yield
     finally:
+        sys.stderr = shown
         os.dup2(kept, 2)
         os.close(kept)
         os.close(nowhere)
