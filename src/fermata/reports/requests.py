@@ -25,7 +25,7 @@ __all__ = [
 ]  # fmt: skip
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Request:
     """What all requests have: the definition bound to logs of the workspace, the moment it is asked at (aware), whose
     view of the data it is (the digest of the view, "" for everything), what compiling has to say, and how many rows are
@@ -52,7 +52,7 @@ class Request:
         return digest(self)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Figures(Request):
     """A table of figures by its plan; with `explained`, what each filter took away."""
 
@@ -63,7 +63,7 @@ class Figures(Request):
     shows: ClassVar[str] = "figures"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Listing(Request):
     """Events by a plan and the layout of the report; `skip` passes over the first."""
 
@@ -74,7 +74,7 @@ class Listing(Request):
     shows: ClassVar[str] = "events"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Behind(Request):
     """The events behind one figure of a table."""
 
@@ -85,7 +85,7 @@ class Behind(Request):
     shows: ClassVar[str] = "events behind a figure"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class RegisterList(Request):
     """The rows of a register that are valid on a day, or how many there are of each; `rows`
     is the register's digest.
@@ -98,7 +98,7 @@ class RegisterList(Request):
     shows: ClassVar[str] = "a register"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Presence(Request):
     """Who is inside at an instant (aware)."""
 
@@ -108,7 +108,7 @@ class Presence(Request):
     shows: ClassVar[str] = "who is inside"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Contacts(Request):
     """Who was near a person in a period."""
 
@@ -119,7 +119,7 @@ class Contacts(Request):
     shows: ClassVar[str] = "who met whom"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Unusual(Request):
     """What is more than somebody's own usual, in a period against all before."""
 
@@ -129,7 +129,7 @@ class Unusual(Request):
     shows: ClassVar[str] = "what is unusual"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Trail(Request):
     """All that one name did in every log; `field` is what kind of name it is, where that was said."""
 
@@ -141,7 +141,7 @@ class Trail(Request):
     shows: ClassVar[str] = "a trail"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Attention(Request):
     """What needs a look first, over all logs."""
 
@@ -150,7 +150,7 @@ class Attention(Request):
     shows: ClassVar[str] = "whole logs"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Coverage(Request):
     """What each log holds."""
 
@@ -158,7 +158,7 @@ class Coverage(Request):
     shows: ClassVar[str] = "whole logs"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Limits(Request):
     """What no answer can show."""
 
@@ -166,7 +166,7 @@ class Limits(Request):
     shows: ClassVar[str] = "whole logs"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Edits(Request):
     """Versions of entries that were replaced or deleted."""
 
@@ -175,7 +175,7 @@ class Edits(Request):
     shows: ClassVar[str] = "whole logs"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Unresolved(Request):
     """Names in no register."""
 
@@ -184,7 +184,7 @@ class Unresolved(Request):
     shows: ClassVar[str] = "whole logs"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Each(Request):
     """A report once for every value of a field; which values there are is known when it is carried out."""
 
@@ -193,7 +193,7 @@ class Each(Request):
     shows: ClassVar[str] = "parts"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class PagePart:
     """A part of a page: its title, what it asks, or why it cannot be asked; `left` are filters of the page that it
     cannot apply.
@@ -206,7 +206,7 @@ class PagePart:
     left: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False, repr=False)
 class Page(Request):
     """Several requests under one title."""
 
