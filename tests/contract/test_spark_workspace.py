@@ -22,7 +22,7 @@ from fermata.engines.remote import SparkEngine
 from fermata.errors import ConfigError, DataError, FermataError, RequestError
 from fermata.reports.definition.report import Report
 from tests import engines
-from tests.conftest import DEEP, NOW
+from tests.conftest import NOW
 from tests.conftest import fermata as command
 from tests.contract.conftest import need_postgres, need_spark
 from tests.test_access import CONFIG, leaks_nothing, planted  # noqa: F401  # the fixture
@@ -142,13 +142,10 @@ def test_logs_on_three_engines_meet_in_one_report(
     assert sum(bool(cells[1]) for shown, cells in rows.items() if shown) == 3
 
 
-STEPS = (4, 9, 14, 19) if DEEP else (9,)  # of a report and a listing, before which the server goes away
-
-
-def lost(hall: Path, target: Path, said: Any) -> None:
+def lost(hall: Path, target: Path, steps: tuple[int, ...], said: Any) -> None:
     """In a process of its own: puts what became of each step, and of the question asked again, into `said`."""
     port, house = free_port(), None
-    for step in STEPS:
+    for step in steps:
         seen = 0
         with connect_server(port) as server:
             where = f'engine = {{ name = "spark", remote = "sc://127.0.0.1:{port}", archive = "{hall}/archive" }}'
@@ -179,13 +176,16 @@ def lost(hall: Path, target: Path, said: Any) -> None:
         said.put((0, str(house.run(Report.of(**ASKED["counts of people"])).table.total), 0.0))
 
 
-def test_a_server_that_goes_away_is_said_and_connected_to_again(hall: Workspace, client: None, tmp_path: Path) -> None:
+@pytest.mark.parametrize("steps", [(9,), pytest.param((2, 4, 7, 11), marks=pytest.mark.deep)])
+def test_a_server_that_goes_away_is_said_and_connected_to_again(
+    hall: Workspace, client: None, tmp_path: Path, steps: tuple[int, ...]
+) -> None:
     """Whatever it was asked last; the same workspace goes on when there is a server again."""
     spawn = multiprocessing.get_context("spawn")
     said = spawn.Queue()
-    process = spawn.Process(target=lost, args=(hall.path, tmp_path, said))
+    process = spawn.Process(target=lost, args=(hall.path, tmp_path, steps, said))
     process.start()
-    for step in STEPS:
+    for step in steps:
         at, told, took = said.get(timeout=200)
         assert at == step
         assert told.startswith("DataError: Spark does not answer any more; ask again"), told

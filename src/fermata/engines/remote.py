@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, contextmanager
+from contextlib import AbstractContextManager, contextmanager, suppress
 from typing import Any
 
 from fermata.engines.answers import Answers
@@ -157,6 +157,13 @@ class SparkEngine:
                 raise foreign(e) from None
             self.gone = True
             raise DataError(f"Spark does not answer any more; ask again when it runs ({first_line(e)})") from None
+
+    def leave(self) -> None:
+        """Ends a session whose server has gone away, so that it is nobody's active session any more."""
+        session = self.con._session
+        session.release_session_on_close = False  # there is nobody to release it
+        with suppress(Exception):
+            session.stop()
 
     def keeping(self) -> AbstractContextManager[None]:
         """The files of an archive do not change; answers are kept, tables are not."""

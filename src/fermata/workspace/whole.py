@@ -84,6 +84,7 @@ class Whole:
 
         with STARTING:
             if (known := self.__dict__.get("reader")) and known.engine.gone:
+                known.engine.leave()
                 del self.__dict__["reader"]
             return self._once("reader", lambda: spark(asked, self.archive.root, self.say))
 
