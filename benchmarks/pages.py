@@ -63,6 +63,7 @@ def table() -> list[str]:
         found[side] = json.loads(done.stdout.splitlines()[-1])
     one, asked = found["scan"], found["page"]
     ratios.note("a page's MB / one scan's", asked["read"] / one["read"])
+    ratios.note("a page / one scan", asked["wall"] / one["wall"])
     return [
         "",
         "## A page of parts",

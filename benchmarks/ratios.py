@@ -9,16 +9,48 @@ from datetime import UTC, datetime
 from benchmarks.charts import draw
 from benchmarks.data import ROOT
 
-__all__ = ["note", "table"]
+__all__ = ["aims", "note", "table"]
 
 KEPT = ROOT / "benchmarks" / "ratios.json"  # [{"version": ..., "ratios": {what: ratio}}, ...], oldest first
 FOUND: dict[str, float] = {}
+AIMS = {  # at most so much of the peer's time, unless the name says otherwise
+    "command / engine start": 1.5,
+    "import in order / COPY": 2.0,
+    "import in no order / COPY": 2.86,
+    "CSV out / COPY": 1.43,
+    "most at once / SQL": 0.5,
+    "user by month / calendar": 1.3,
+    "a page's MB / one scan's": 1.5,
+    "a page / one scan": 1.5,
+}
+A_YEAR = 1.2  # of each question about the year, beside polars
 RATIO = {"measure": "mean seconds", "label": "Fermata's time, the peer's = 1"}
 
 
 def note(what: str, ratio: float) -> None:
     """Keeps a ratio of this run."""
     FOUND[what] = round(ratio, 2)
+
+
+def aims(found: dict[str, float]) -> list[str]:
+    """What is aimed at, and whether a run reached it, as lines of Markdown."""
+    asked = AIMS | {name: A_YEAR for name in found if name.startswith("a year")}
+    missed = [name for name, most in asked.items() if found[name] > most]
+    return [
+        "",
+        "## What is aimed at",
+        "",
+        f"Of {len(asked)} aims this run reached {len(asked) - len(missed)}. Not reached: "
+        + "; ".join(f"{name} ({found[name]:.2f}, aimed at {asked[name]})" for name in missed)
+        + ".",
+        "",
+        "| Fermata / peer | at most | this run |",
+        "|---|---:|---:|",
+        *(
+            f"| {name} | {most} | {found[name]:.2f}{' (no)' if name in missed else ''} |"
+            for name, most in asked.items()
+        ),
+    ]
 
 
 def table() -> list[str]:
@@ -31,6 +63,7 @@ def table() -> list[str]:
     KEPT.write_text(json.dumps(history, indent=1) + "\n")
     names = list(FOUND)
     lines = [
+        *aims(FOUND),
         "",
         "## The ratios over the last versions",
         "",
