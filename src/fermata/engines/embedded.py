@@ -104,6 +104,7 @@ class Names(threading.local):
         self.held: set[str] = set()
         self.views: dict[str, str] = {}
         self.kept: list[dict[str, str]] = []  # of a run and its part: tables by their queries
+        self.reading = 0  # pages, one within another, whose parts read the same files
         self.made = 0  # tables kept so far, whose names are not used again
 
 
@@ -143,6 +144,23 @@ class DuckEngine:
         finally:
             for name in kept.pop().values():
                 self.do(f"DROP TABLE {name}")
+
+    @contextmanager
+    def reading_once(self) -> Iterator[None]:
+        """While it lasts, what is read of files is held as far as there is memory, so that what several questions read
+        is taken from the disk once.
+        """
+        own = self.own
+        own.reading += 1
+        self.do("SET prefetch_all_parquet_files = true")
+        try:
+            yield
+        finally:
+            own.reading -= 1
+            if not own.reading:
+                self.do("RESET prefetch_all_parquet_files")
+                for held in ("false", "true"):  # to switch it off lets go of it
+                    self.do(f"SET enable_external_file_cache = {held}")
 
     def keep(self, expr: Any, *, throughout: bool = False) -> Any:
         """The expression as a temporary table, the same for the same query; unchanged outside of `keeping`."""

@@ -37,6 +37,11 @@ def page(request: requests.Page, place: Workplace) -> Page:
     """The parts of a page, each answered on its own; one that this workspace cannot answer says why. Raises the error
     of the first part where none can be answered.
     """
+    with place.engine.reading_once():
+        return _page(request, place)
+
+
+def _page(request: requests.Page, place: Workplace) -> Page:
     report = request.report
     parts: list[PagePart] = []
     wrong: list[RequestError] = []
