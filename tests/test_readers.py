@@ -328,6 +328,18 @@ def xlsx(*rows: list[Any], more: list[list[Any]] | None = None) -> bytes:
     return out.getvalue()
 
 
+def test_a_sheet_that_is_named_and_not_there_is_said(make: Maker) -> None:
+    """As of a workbook that lost a part of itself."""
+    whole, out = zipfile.ZipFile(io.BytesIO(xlsx(["When"], [datetime(2026, 3, 1)]))), io.BytesIO()
+    with zipfile.ZipFile(out, "w") as packed:
+        for part in whole.namelist():
+            if "worksheets" not in part:
+                packed.writestr(part, whole.read(part))
+    made = workspace(make, 'format = "xlsx"', 'start = "When"', out.getvalue(), "in.xlsx")
+    with pytest.raises(SourceError, match=r"in\.xlsx: (the sheet cannot be read|cannot be read as a workbook)"):
+        made.archive.import_log("log")
+
+
 def test_spreadsheet_cells_keep_what_they_hold(make: Maker) -> None:
     """Real dates, whole numbers, money and blanks; another sheet by name; rows above the header."""
     at = datetime(2026, 3, 1, 10, 0, 5)

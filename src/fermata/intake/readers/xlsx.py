@@ -96,7 +96,10 @@ def _sheet(path: Path, sheet: str | int | None, shown: str) -> tuple[str, Iterat
     if not 1 <= number <= len(names):
         raise SourceError(f"{shown}: has sheets 1 to {len(names)}, no sheet {number}")
     name = sheet if isinstance(sheet, str) else names[number - 1]
-    return name, iter(_with_errors(path, name) if errors else _values(book, name))
+    try:
+        return name, iter(_with_errors(path, name) if errors else _values(book, name))
+    except Exception as e:  # named by the workbook, and not in it
+        raise _unread(e, shown) from None
 
 
 def holds_errors(path: Path) -> bool:
