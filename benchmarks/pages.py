@@ -70,7 +70,7 @@ def table() -> list[str]:
         "",
         f"`{PAGE}` of the year above for {MONTH} ({asked['parts']} parts, {asked['statements']:.0f} statements), beside one scan: "
         f"its columns ({', '.join(COLUMNS)}) of that month and the one before, each read once and nothing grouped. "
-        "Parts ask nothing twice; what is left is grouping, which takes longer than reading.",
+        "Parts ask nothing twice and take what they read from the disk once; what is left is grouping, which takes longer than reading.",
         "",
         "| | read MB | wall s | read, scan = 1 | wall, scan = 1 |",
         "|---|---:|---:|---:|---:|",
