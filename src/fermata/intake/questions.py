@@ -4,6 +4,7 @@ what was brought of it.
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -23,37 +24,37 @@ STORED = {
 
 
 @dataclass(frozen=True)
-class Questions:
+class Questions(ABC):
     """Queries over records whose mapping has been applied."""
 
     log: LogMap
     schema: LogSchema
 
     @property
+    @abstractmethod
     def parts(self) -> list[Part]:
         """The events a record gives, as columns of `records`."""
-        raise NotImplementedError
 
     @property
+    @abstractmethod
     def number(self) -> str:
         """The column of `records` with the record's number."""
-        raise NotImplementedError
 
+    @abstractmethod
     def records(self, where: str, *, first: str = "") -> str:
         """A query of the records under a condition, `bad` saying why one is refused; of those chosen only the ones that
         `first` (an order with a limit) leaves.
         """
-        raise NotImplementedError
 
+    @abstractmethod
     def within(self, start: datetime, end: datetime, *, spans: bool) -> str:
         """A condition that holds for all records of naive UTC [start, end), and may for others; "" where there is
         none.
         """
-        raise NotImplementedError
 
+    @abstractmethod
     def or_nothing(self, start: datetime, end: datetime) -> str:
         """The same, or that a record has no time."""
-        raise NotImplementedError
 
     def events(self, start: datetime, end: datetime, *, spans: bool) -> str:
         """A query over the events that may matter for naive UTC [start, end), in the schema's columns: those that start
