@@ -70,11 +70,6 @@ def asked(request: Trail, place: Workplace) -> Page:
     several, or nobody.
     """
     subject = _subject(place, request.name, request.field, request.report.log)
-    with place.keeping():
-        return _trail(request, place, subject)
-
-
-def _trail(request: Trail, place: Workplace, subject: Subject) -> Page:
     report, now, limit, stretch = request.report, request.now, request.limit, request.stretch
     logs, left = narrowable(report, place, now, list(subject.fields))
     subject = dataclasses.replace(subject, fields={n: subject.fields[n] for n in logs})

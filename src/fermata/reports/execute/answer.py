@@ -25,7 +25,9 @@ def answer(report: Report, place: Workplace, now: datetime, asking: Asking | Non
 
 
 def execute(request: Request, place: Workplace) -> Answer:
-    """The answer to a request, with what compiling it had to say in front of its notes, and whose view it is."""
+    """The answer to a request, with what compiling it had to say in front of its notes, and whose view it is. What it
+    keeps on the way is gone when it is there.
+    """
     module, _, name = request.executor.partition(":")
     run: Any = getattr(importlib.import_module(module), name)
     with place.keeping():

@@ -34,7 +34,7 @@ __all__ = ["context_by", "context_of", "describe", "figures", "narrowed"]
 
 def figures(request: Figures, place: Workplace) -> RunResult:
     """The result of a table of figures. Raises UnknownName, RequestError, DataError."""
-    with uncollected(), place.keeping():
+    with uncollected():
         if place.view.smallest:
             return _of_groups(request, place)
         return _run(request, place)
