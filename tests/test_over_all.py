@@ -75,6 +75,13 @@ def test_a_filter_that_could_do_nothing_is_refused(hall: Workspace, name: str, k
             assert field in part.note or values[-1] in part.note, (part.title, part.note, field, values)
 
 
+@pytest.mark.parametrize("name", [n for n in READY if any(c.field == "action" for c in READY[n].load().only)])
+def test_an_unknown_value_beside_a_reports_own_is_refused(hall: Workspace, name: str) -> None:
+    """Conditions on one field are alternatives, so that the figures of one say nothing of the other."""
+    with pytest.raises(RequestError, match="teleported"):
+        hall.run(added(asked(name), "only", "action", "teleported"))
+
+
 @pytest.mark.parametrize("name", SHOWN)
 def test_a_filter_keeps_what_its_group_shows(hall: Workspace, name: str) -> None:
     """A known value in `only` gives the rows that its group has without it; `without` all others; `any_of` the same as

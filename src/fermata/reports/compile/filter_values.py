@@ -47,7 +47,7 @@ def check_values(plan: Plan, place: Workplace, source: Source, figures: Figures 
         chosen = strand.selection
         found = _has_events(figures, number)
         for group in (*((c,) for c in chosen.only), *chosen.any_of):
-            if not (found and len(group) == 1 and _as_one(group[0])):
+            if not (found and len(group) == 1 and _as_one(group[0], chosen)):
                 notes += _exact(plan, place, strand, source, group, drops=False)
         for condition in chosen.without:
             notes += _exact(plan, place, strand, source, (condition,), drops=True)
@@ -63,10 +63,12 @@ def _has_events(figures: Figures | None, strand: int) -> bool:
     return any(v and n == strand and name.split()[0] in OF_EVENTS for g in groups for (n, name), v in g.items())
 
 
-def _as_one(condition: Condition) -> bool:
-    """Whether an event that meets the condition shows that all it names occurs: one value, or what a register knows of
-    a name.
+def _as_one(condition: Condition, chosen: Selection) -> bool:
+    """Whether an event that is kept shows that all a condition names occurs: one value, or what a register knows of a
+    name, and no other condition on its field, of which meeting either is enough.
     """
+    if sum(other.field == condition.field for other in chosen.only) > 1:
+        return False
     return not condition.unknown if condition.said else len(condition.values) == 1
 
 
