@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from itertools import groupby
+from functools import partial
+from itertools import groupby, repeat
 from operator import itemgetter
 from typing import Any
 
@@ -21,6 +22,7 @@ from fermata.timeline import Slot
 __all__ = ["NONE_SHOWN", "finish", "shown"]
 
 NONE_SHOWN = "(none)"
+MAKE_ROW = partial(tuple.__new__, Row)  # as Row(*four) does, without a call of Python for each of many rows
 Covered = Callable[[int, Slot], bool]
 
 
@@ -159,7 +161,7 @@ class _Layout:
         depths = [d for d in range(len(plan.by) + 1) if plan.by[:d] in figures]
         self.whole = {d: figures[plan.by[:d]] for d in depths}
         self.spread = {d: figures[(*plan.by[:d], plan.across)] for d in depths} if plan.across else {}
-        self.words: list[dict[Any, str]] = [{} for _ in plan.by]
+        self.words = [_Words(plan, d).__getitem__ for d in plan.by]
         self.known: dict[tuple[Key, Any], dict[int, Any]] = {}
         self.readers = [reader(plan, column, self.grand) for column in plan.columns]
         self.formulas = {i: combined(plan, column) for i, column in enumerate(plan.columns) if column.formula}
@@ -170,13 +172,15 @@ class _Layout:
 
     def rows(self, keys: Sequence[Key]) -> tuple[Row, ...]:
         """The finished rows of the groups."""
-        levels, names = [len(k) for k in keys], [self.in_words(k) for k in keys]
-        found = [self.whole[level].get(key) for level, key in zip(levels, keys, strict=True)] if self.plain else [None]
+        levels = list(map(len, keys))
+        found: list[Any] = [None]
+        if self.plain:
+            found = [self.whole[level].get(key) for level, key in zip(levels, keys, strict=True)]
         if None in found or not self.readers:
-            cells: Iterable[tuple[Any, ...]] = (self.cells(key) for key in keys)
+            cells: Iterable[tuple[Any, ...]] = map(self.cells, keys)
         else:  # each cell is read off what there is
-            cells = zip(*([read(one) for one in found if one is not None] for read in self.readers), strict=True)
-        return tuple(map(Row, levels, keys, names, cells))
+            cells = zip(*(map(read, found) for read in self.readers), strict=True)
+        return tuple(map(MAKE_ROW, zip(levels, keys, self.in_words(levels, keys), cells, strict=True)))
 
     def cells(self, key: Key) -> tuple[Any, ...]:
         """The figures of a group."""
@@ -301,14 +305,27 @@ class _Layout:
             return 0.0 if column.measure.name == "share" else 0
         return None
 
-    def in_words(self, key: Key) -> tuple[str, ...]:
-        """The group's values in words, each made once."""
-        try:
-            return tuple([known[k] for known, k in zip(self.words, key, strict=False)])
-        except KeyError:
-            for known, k, dimension in zip(self.words, key, self.plan.by, strict=False):
-                known[k] = shown(self.plan, dimension, k)
-            return self.in_words(key)
+    def in_words(self, levels: Sequence[int], keys: Sequence[Key]) -> Iterator[tuple[str, ...]]:
+        """The groups' values in words, each made once."""
+        alike: dict[int, list[Key]] = {level: [] for level in set(levels)}
+        for level, key in zip(levels, keys, strict=True):
+            alike[level].append(key)
+        told: dict[int, Iterator[tuple[str, ...]]] = {0: repeat(())}
+        for level, own in alike.items():
+            if level:
+                told[level] = zip(*map(map, self.words, zip(*own, strict=True)), strict=True)
+        return (next(told[level]) for level in levels)
+
+
+class _Words(dict[Any, str]):
+    """The values of a dimension in words, made when they are first needed."""
+
+    def __init__(self, plan: Plan, dimension: Dimension) -> None:
+        self.plan, self.dimension = plan, dimension
+
+    def __missing__(self, key: Any) -> str:
+        told = self[key] = shown(self.plan, self.dimension, key)
+        return told
 
 
 def _slot(plan: Plan, key: Key, label: Any) -> Slot | None:

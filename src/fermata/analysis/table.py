@@ -70,5 +70,9 @@ class Table:
     @property
     def total(self) -> Row | None:
         """The grand total, if the table has one."""
-        found = [r for r in self.rows if r.level == 0]
-        return found[-1] if found else None
+        return next((r for r in reversed(self.rows) if r.level == 0), None)
+
+    @property
+    def size(self) -> int:
+        """How many rows the finest level has."""
+        return [r.level for r in self.rows].count(len(self.dimensions))

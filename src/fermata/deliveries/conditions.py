@@ -45,7 +45,7 @@ def met(condition: str, answer: RunResult | Records | Page) -> tuple[bool, str]:
     items = [p.item for p in answer.parts if p.item is not None] if isinstance(answer, Page) else [answer]
     name, sign, limit = read(condition)
     if name == "rows":
-        rows = sum(len(i.table.body) if isinstance(i, RunResult) else i.total for i in items)
+        rows = sum(i.table.size if isinstance(i, RunResult) else i.total for i in items)
         return verdicts.SIGNS[sign](rows, int(limit)), f"{condition}: {rows:,} rows"
     if not any(isinstance(i, RunResult) for i in items):
         raise RequestError(f"{condition!r}: a listing has no figures to hold against it; write 'rows > 0'")

@@ -280,7 +280,7 @@ def _down(result: RunResult, table: Table, said: tuple[str, ...], how: Display) 
     across = list(dict.fromkeys(c.across_label for c in measures))
     place = {(c.label, c.across_label): i for i, c in enumerate(measures)}
     rows: list[tuple[int, tuple[Any, ...]]] = []
-    for row in table.rows if len(table.body) > 1 else table.body:
+    for row in table.rows if table.size > 1 else table.body:
         shown = _named(row, len(dimensions), how)
         body = row.level == len(dimensions)
         for n, heading in enumerate(labels):

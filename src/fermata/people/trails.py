@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import functools
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any, cast
@@ -24,6 +24,7 @@ from fermata.reports.compile.resolve import identities, resolve
 from fermata.reports.compile.workplace import Workplace
 from fermata.reports.definition.report import Report
 from fermata.reports.execute.cached_events import Once
+from fermata.reports.execute.listed import Listed
 from fermata.reports.execute.listing import listing
 from fermata.reports.execute.register_list import candidates, context
 from fermata.reports.requests import Listing, Trail
@@ -33,7 +34,6 @@ from fermata.timeline.zones import zone
 
 __all__ = ["asked"]
 
-MICROSECOND = timedelta(microseconds=1)
 MOST_SILENT = 6
 SUMMARY: tuple[ColumnDef, ...] = (
     ColumnDef("log", "Log"), ColumnDef("as", "As"), ColumnDef("action", "Action"),
@@ -47,6 +47,7 @@ STEPS: tuple[ColumnDef, ...] = (
     ColumnDef("action", "Action"), ColumnDef("user", "User"), ColumnDef("device", "Device"),
     ColumnDef("place", "Place"), ColumnDef("other", "Other"), ColumnDef("record", "Record"),
 )  # fmt: skip
+NAMED = ("action", "user", "device", "place", "other")
 
 
 @dataclass(frozen=True)
@@ -95,10 +96,13 @@ def asked(request: Trail, place: Workplace) -> Page:
     notes = [*left, *_looked_for(place, subject), *_outside(place, now, report, subject)]
     notes += _not_seen(place, now, report, subject, absent, stretch)
     first = Records("Summary", dataclasses.replace(head, title="Summary"), SUMMARY, tuple(summary), len(summary))
-    rows, total = _steps(once, now, report, subject, seen, limit)
-    columns, rows = _without_same(STEPS, rows, who)
-    steps = Records("In time order", dataclasses.replace(head, title="In time order"), columns, tuple(rows), total)
-    parts = [PagePart("Summary", first)] + ([PagePart("In time order", steps)] if rows else [])
+    parts = [PagePart("Summary", first)]
+    events, total = _steps(once, now, report, subject, seen, limit)
+    if total:
+        columns, events = _without_same(STEPS, events, who)
+        listed = Listed(lambda: iter([events]), events.num_rows)
+        steps = Records("In time order", dataclasses.replace(head, title="In time order"), columns, listed, total)
+        parts.append(PagePart("In time order", steps))
     return Page(head.title, head, tuple(parts), notes=tuple(notes))
 
 
@@ -292,50 +296,77 @@ def _steps(
     subject: Subject,
     seen: list[tuple[str, tuple[Field, ...]]],
     limit: int | None,
-) -> tuple[list[tuple[Any, ...]], int]:
-    """The events of all logs in time order, at most `limit`, and how many there are."""
-    events: list[tuple[Any, ...]] = []
+) -> tuple[Any, int]:
+    """The events of all logs in time order, at most `limit`, as an Arrow table, and how many there are."""
+    import pyarrow as pa
+
+    found = []
     total = 0
     for log, fields in seen:
         chosen = _chosen(report, subject, log, fields).changed(listing={"overlapping": True})
-        found = listing(
+        events = listing(
             Listing(chosen, now, place.view.digest, plan_of_listing(chosen, place, now), limit=limit),
             place,
             check=False,
         )
-        total += found.total
-        names = [c.name for c in found.columns]
-        for row in found.rows:
-            held = dict(zip(names, row, strict=True))
-            mark = subject.labels[0] if subject.labels else subject.name
-            role = ", ".join(f.name for f in fields if held.get(f.name) == mark) or ", ".join(f.name for f in fields)
-            events.append(
-                (
-                    held["start"],
-                    held.get("finish"),
-                    held.get("duration"),
-                    log,
-                    role,
-                    *(held.get(n) for n in ("action", "user", "device", "place", "other")),
-                    f"{log} {held['record']}" if "record" in held else None,
-                )
-            )
-    events.sort(key=lambda e: (e[0], e[3], e[-1] or ""))
-    rows: list[tuple[Any, ...]] = []
-    latest: datetime | None = None
-    for start, finish, duration, *rest in events[:limit]:
-        gap = max((start - latest) // MICROSECOND, 0) if latest is not None else None
-        latest = max(t for t in (latest, finish or start) if t is not None)
-        rows.append((start, duration, gap, *rest))
-    return rows, total
+        total += events.total
+        names = [c.name for c in events.columns]
+        found += [
+            _as_steps(t.rename_columns(names), log, fields, subject) for t in cast("Listed", events.rows).tables()
+        ]
+    if not found:
+        return None, 0
+    steps = pa.concat_tables(found).sort_by([(c, "ascending") for c in ("start", "log", "record")]).slice(0, limit)
+    return steps.set_column(2, "gap", _gaps(steps)).drop_columns(["reach"]), total
 
 
-def _without_same(
-    columns: tuple[ColumnDef, ...], rows: list[tuple[Any, ...]], who: str
-) -> tuple[tuple[ColumnDef, ...], list[tuple[Any, ...]]]:
+def _as_steps(events: Any, log: str, fields: Sequence[Field], subject: Subject) -> Any:
+    """Listed events of a log with the columns of steps, and `reach`, when each was over."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    size, held = events.num_rows, events.column_names
+
+    def texts(name: str) -> Any:
+        return events.column(name).cast("string") if name in held else pa.nulls(size, pa.string())
+
+    def same(text: str) -> Any:
+        return pa.repeat(pa.scalar(text, pa.string()), size)
+
+    mark = subject.labels[0] if subject.labels else subject.name
+    roles = [pc.if_else(pc.equal(texts(f.name), mark), f.name, None) for f in fields if f.name in held]
+    role = pc.binary_join_element_wise(*roles, ", ", null_handling="skip") if roles else same("")
+    role = pc.if_else(pc.equal(role, ""), ", ".join(f.name for f in fields), role)
+    start = events.column("start")
+    columns = {
+        "start": start,
+        "duration": events.column("duration") if "duration" in held else pa.nulls(size, pa.int64()),
+        "gap": pa.nulls(size, pa.int64()),
+        "log": same(log),
+        "as": role,
+        **{n: texts(n) for n in NAMED},
+        "record": pc.binary_join_element_wise(log, events.column("record"), " ") if "record" in held else same(""),
+        "reach": pc.coalesce(events.column("finish"), start) if "finish" in held else start,
+    }
+    return pa.table(columns)
+
+
+def _gaps(steps: Any) -> Any:
+    """The microseconds between each step and the latest end of those before it, 0 where that is later; none of the
+    first.
+    """
+    import numpy as np
+    import pyarrow as pa
+
+    start, reach = (np.asarray(steps.column(c).cast("int64")) for c in ("start", "reach"))
+    return pa.array([None, *np.maximum(start[1:] - np.maximum.accumulate(reach)[:-1], 0).tolist()], pa.int64())
+
+
+def _without_same(columns: tuple[ColumnDef, ...], steps: Any, who: str) -> tuple[tuple[ColumnDef, ...], Any]:
     """The listing without fields that are empty, or nothing but the one the trail is of, in every event."""
-    named = ("user", "device", "place", "other")
-    keep = [
-        i for i, c in enumerate(columns) if c.name not in named or {r[i] for r in rows} - {None} not in (set(), {who})
+    kept = [
+        c
+        for c in columns
+        if c.name not in NAMED[1:] or set(steps.column(c.name).unique().to_pylist()) - {None} not in (set(), {who})
     ]
-    return tuple(columns[i] for i in keep), [tuple(r[i] for i in keep) for r in rows]
+    return tuple(kept), steps.select([c.name for c in kept])

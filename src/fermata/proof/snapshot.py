@@ -150,7 +150,7 @@ def _figures(answer: Answer, how: Display) -> dict[str, str]:
         return {"Rows": f"{answer.total:,}"}
     total = next((r for r in answer.table.rows if not r.level), None)
     if total is None:
-        return {"Rows": f"{len(answer.table.body):,}"}
+        return {"Rows": f"{answer.table.size:,}"}
     tz = zone(answer.context.zone)
     cells = zip(answer.table.measures, total.cells, shows(answer, answer.table), strict=True)
     return {

@@ -169,7 +169,7 @@ def described(answer: Answer) -> str:
     if isinstance(answer, Page):
         size = f"{len(answer.parts)} parts"
     elif isinstance(answer, RunResult):
-        size = f"{len(answer.table.body):,} rows, {len(answer.table.measures)} columns"
+        size = f"{answer.table.size:,} rows, {len(answer.table.measures)} columns"
     else:
         size = f"{answer.total:,} rows"
     title = answer.title if isinstance(answer, Page | Records) else answer.context.title

@@ -79,7 +79,7 @@ def _run(request: Figures, place: Workplace) -> RunResult:
     ]
     table, evidence = verdicts.with_verdicts(plan, table, source)
     notes += [*evidence, *verdicts.warned(table, report.warn, seen, nothing=empty), *of_table(plan, table)]
-    notes += broad(plan, plan.strands[0], source, len(table.body), snapshot=place.snapshot)
+    notes += broad(plan, plan.strands[0], source, table.size, snapshot=place.snapshot)
     nothing = not any(figures[plan.levels[-1]].values()) or _all_zero(table)
     steps = (
         tuple((s.schema.name, tuple(explain.steps(plan, s, source))) for s in plan.strands)

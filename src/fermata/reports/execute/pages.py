@@ -119,7 +119,7 @@ def _head(request: requests.Page | requests.Each, parts: list[PagePart], place: 
 def judged(report: Report, item: RunResult | Records) -> str | None:
     """What is wrong with a part by what is expected of it; "" for nothing, None where nothing is expected."""
     if report.expect == "no rows":
-        rows = item.total if isinstance(item, Records) else len(item.table.body)
+        rows = item.total if isinstance(item, Records) else item.table.size
         return f"{rows:,} found" if rows else ""
     if report.expect == "within limits":
         notes = item.notes

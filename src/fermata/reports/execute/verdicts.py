@@ -124,7 +124,7 @@ def kept_rows(table: Table, texts: Iterable[str], shown_in: Shown) -> tuple[Tabl
         raise RequestError("rows: there is only one row; give by")
     kept = {r.keys for r in body}
     rows = tuple(r for r in table.rows if (r.keys in kept if r.level == depth else r.level == 0 or r.keys in above))
-    note = f"only rows with {' and '.join(texts)}: {len(body):,} of {len(table.body):,}; totals are of all rows"
+    note = f"only rows with {' and '.join(texts)}: {len(body):,} of {table.size:,}; totals are of all rows"
     return dataclasses.replace(table, rows=rows), [Note(note, "rows")]
 
 
@@ -158,7 +158,7 @@ def warned(table: Table, texts: Iterable[str], shown_in: Shown, *, nothing: bool
             for r in body[:MOST_NAMED]
         ]
         more = f" and {len(body) - MOST_NAMED:,} more" if len(body) > MOST_NAMED else ""
-        said = f"limit {text} crossed in {len(body):,} of {len(table.body):,} rows: {'; '.join(named)}{more}"
+        said = f"limit {text} crossed in {len(body):,} of {table.size:,} rows: {'; '.join(named)}{more}"
         notes.append(Note(said, "limit"))
     return notes
 
