@@ -25,7 +25,7 @@ from fermata.errors import RequestError
 from fermata.fields import PROVENANCE, Field
 from fermata.timeline.units import base_unit
 
-__all__ = ["columns_behind", "count", "earlier", "events", "pieces", "records"]
+__all__ = ["columns_behind", "count", "earlier", "events", "events_alone", "pieces", "records"]
 
 SPENT = "_spent_us"  # the column with an event's time in the units of a cell
 MOST = 2**31 - 1  # rows that every engine can be asked for
@@ -206,6 +206,11 @@ def events(
     if order or skip or reaching or limit is not None or strand.schema.derivation is not None or found[0] <= 2 * WINDOW:
         return whole, found[0], found[1:]
     return functools.partial(_in_windows, made, plan, found[0] // WINDOW), found[0], found[1:]
+
+
+def events_alone(plan: Plan, source: Source, limit: int | None, *, reaching: bool) -> Reading:
+    """What opens the events as `events` gives them, oldest first; how many there are is not asked."""
+    return functools.partial(_read, functools.partial(_of_period, plan, source, reaching), limit)
 
 
 def _of_period(plan: Plan, source: Source, reaching: bool) -> tuple[Any, Any]:

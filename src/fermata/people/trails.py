@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any, cast
 
+from fermata.analysis import drill
 from fermata.analysis.cells import value
 from fermata.analysis.combine import gather
 from fermata.analysis.filters import Condition, Selection, count_of
@@ -16,7 +17,7 @@ from fermata.analysis.finish import shown
 from fermata.analysis.identify import opened
 from fermata.analysis.stages import select
 from fermata.errors import RequestError
-from fermata.fields import Field
+from fermata.fields import Field, LogSchema
 from fermata.notes import Note
 from fermata.reports.compile.filter_values import narrowable, narrowed_to, outside_validity
 from fermata.reports.compile.request import listed as plan_of_listing
@@ -24,10 +25,9 @@ from fermata.reports.compile.resolve import identities, resolve
 from fermata.reports.compile.workplace import Workplace
 from fermata.reports.definition.report import Report
 from fermata.reports.execute.cached_events import Once
-from fermata.reports.execute.listed import Listed
-from fermata.reports.execute.listing import listing
+from fermata.reports.execute.listed import Listed, Reading, laid_out
 from fermata.reports.execute.register_list import candidates, context
-from fermata.reports.requests import Listing, Trail
+from fermata.reports.requests import Trail
 from fermata.reports.result import ColumnDef, Page, PagePart, Records
 from fermata.timeline.words import stamp
 from fermata.timeline.zones import zone
@@ -304,51 +304,47 @@ def _steps(
     total = 0
     for log, fields in seen:
         chosen = _chosen(report, subject, log, fields).changed(listing={"overlapping": True})
-        events = listing(
-            Listing(chosen, now, place.view.digest, plan_of_listing(chosen, place, now), limit=limit),
-            place,
-            check=False,
-        )
-        total += events.total
-        names = [c.name for c in events.columns]
-        found += [
-            _as_steps(t.rename_columns(names), log, fields, subject) for t in cast("Listed", events.rows).tables()
-        ]
+        plan = plan_of_listing(chosen, place, now)
+        source = place.source(plan)
+        events = drill.events_alone(plan, source, limit, reaching=True)
+        tables = list(_as_steps(events, plan.strands[0].schema, fields, subject, recorded=not place.view.rewrites))
+        count = sum(t.num_rows for t in tables)
+        total += count if limit is None or count < limit else drill.events(plan, source, reaching=True)[1]
+        found += tables
     if not found:
         return None, 0
     steps = pa.concat_tables(found).sort_by([(c, "ascending") for c in ("start", "log", "record")]).slice(0, limit)
     return steps.set_column(2, "gap", _gaps(steps)).drop_columns(["reach"]), total
 
 
-def _as_steps(events: Any, log: str, fields: Sequence[Field], subject: Subject) -> Any:
-    """Listed events of a log with the columns of steps, and `reach`, when each was over."""
+def _as_steps(
+    read: Reading, schema: LogSchema, fields: Sequence[Field], subject: Subject, *, recorded: bool
+) -> Iterator[Any]:
+    """A log's events as tables with the columns of steps, and `reach`, when each was over."""
     import pyarrow as pa
     import pyarrow.compute as pc
 
-    size, held = events.num_rows, events.column_names
-
-    def texts(name: str) -> Any:
-        return events.column(name).cast("string") if name in held else pa.nulls(size, pa.string())
-
-    def same(text: str) -> Any:
-        return pa.repeat(pa.scalar(text, pa.string()), size)
-
     mark = subject.labels[0] if subject.labels else subject.name
-    roles = [pc.if_else(pc.equal(texts(f.name), mark), f.name, None) for f in fields if f.name in held]
-    role = pc.binary_join_element_wise(*roles, ", ", null_handling="skip") if roles else same("")
-    role = pc.if_else(pc.equal(role, ""), ", ".join(f.name for f in fields), role)
-    start = events.column("start")
-    columns = {
-        "start": start,
-        "duration": events.column("duration") if "duration" in held else pa.nulls(size, pa.int64()),
-        "gap": pa.nulls(size, pa.int64()),
-        "log": same(log),
-        "as": role,
-        **{n: texts(n) for n in NAMED},
-        "record": pc.binary_join_element_wise(log, events.column("record"), " ") if "record" in held else same(""),
-        "reach": pc.coalesce(events.column("finish"), start) if "finish" in held else start,
-    }
-    return pa.table(columns)
+    held = [n for n in dict.fromkeys((*NAMED, *(f.name for f in fields))) if n in schema.by_name]
+    names = ["start", *(["finish", "duration"] if schema.spans else []), *held, *(["record"] if recorded else [])]
+
+    for piece in laid_out(read, schema, {}, names)():
+        columns = dict(zip(names, piece.columns, strict=True))
+        nothing = pa.nulls(piece.num_rows, pa.string())
+        roles = [pc.if_else(pc.equal(columns[f.name].cast("string"), mark), f.name, None) for f in fields]
+        role = pc.binary_join_element_wise(*roles, ", ", null_handling="skip")
+        log = pa.repeat(schema.name, piece.num_rows)
+        made = {
+            "start": columns["start"],
+            "duration": columns.get("duration", nothing.cast("int64")),
+            "gap": nothing.cast("int64"),
+            "log": log,
+            "as": pc.if_else(pc.equal(role, ""), ", ".join(f.name for f in fields), role),
+            **{n: columns[n].cast("string") if n in columns else nothing for n in NAMED},
+            "record": pc.binary_join_element_wise(log, columns["record"], " ") if recorded else nothing,
+            "reach": pc.coalesce(columns["finish"], columns["start"]) if schema.spans else columns["start"],
+        }
+        yield pa.table(made)
 
 
 def _gaps(steps: Any) -> Any:

@@ -42,7 +42,7 @@ class Once:
             told = any(self.place.registers.of(f) for f in fields)
             if not fields or told or strand.schema.derivation is not None:
                 return engine, table
-            tests = [(table[f.stored] == self.name).fill_null(False) for f in fields]
+            tests = [table[f.stored] == self.name for f in fields]
             return engine, engine.keep(table.filter(functools.reduce(operator.or_, tests)), throughout=True)
 
         return open_strand

@@ -111,17 +111,17 @@ def listed_events(result: RunResult, strand: Any, read: Reading, count: int) -> 
     return _as_records(title, result.context, read, strand.schema, result.place, count, AS_IT_IS)
 
 
-def listing(request: Listing, place: Workplace, *, check: bool = True) -> Records:
+def listing(request: Listing, place: Workplace) -> Records:
     """The events a report's filters keep in its period, oldest first unless the layout says otherwise.
 
-    With `check`, exact values that no event ever had are refused. Raises UnknownName for a field to show or sort by
-    that the log does not have.
+    Exact values that no event ever had are refused. Raises UnknownName for a field to show or sort by that the log does
+    not have.
     """
     report, plan = request.report, request.plan
     layout = Layout.of(report, request.skip)
     source = place.source(plan)
     limit = min((n for n in (request.limit, layout.most) if n), default=None)
-    notes = check_values(plan, place, source) if check else []
+    notes = check_values(plan, place, source)
     schema = plan.strands[0].schema
     order = [(schema.field(name.removeprefix("-")), name.startswith("-")) for name in layout.sort]
     listed = {*PLAIN, *(f.name for f in schema.fields)}
