@@ -8,7 +8,6 @@ from __future__ import annotations
 import dataclasses
 import functools
 from collections.abc import Callable, Iterator, Sequence
-from itertools import pairwise
 from typing import Any
 
 from fermata.analysis.buckets import Buckets
@@ -262,10 +261,8 @@ def _in_windows(made: Callable[[], Sequence[Any]], plan: Plan, count: int) -> It
     """Very many events, oldest first, one stretch of the period after the other: only a stretch is sorted at a time."""
     engine, table = made()
     length = (plan.stretch.end - plan.stretch.start) / count
-    edges = [plan.stretch.start + length * n for n in range(count)] + [plan.stretch.end]
-    for start, end in pairwise(edges):
-        here = table.filter((table.start_utc >= naive(start)) & (table.start_utc < naive(end)))
-        yield from engine.stream(_listed(here, None))
+    edges = [*(plan.stretch.start + length * n for n in range(count)), plan.stretch.end]
+    yield from engine.in_order(table, ("start_utc", *PROVENANCE), [t.replace(tzinfo=None) for t in edges])
 
 
 def _listed(table: Any, limit: int | None, order: Sequence[tuple[Field, bool]] = (), skip: int = 0) -> Any:

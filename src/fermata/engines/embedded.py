@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from datetime import datetime
+from itertools import pairwise
 from typing import Any, Protocol
 
 from fermata.engines import compilers
@@ -67,6 +68,12 @@ class Engine(Protocol):
 
     def stream(self, expr: Any) -> Iterator[Any]:
         """The expression's rows as Arrow tables of some rows each; nothing else may run meanwhile."""
+
+    def in_order(self, table: Any, by: Sequence[str], edges: Sequence[datetime]) -> Iterator[Any]:
+        """The rows by columns, of which the first is a time, as `stream` gives them; an engine that sorts in this
+        process puts them in order between two of the `edges` (naive UTC, the last one excluded) at a time. All rows are
+        within the edges.
+        """
 
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values, never empty; the same `name` stands for the same rows. Columns are of
@@ -211,11 +218,21 @@ class DuckEngine:
 
     def stream(self, expr: Any) -> Iterator[Any]:
         """The rows as they come: what does not need all of them (a sort does, and spills) is never held whole."""
+        return self._coming(self.compiled(expr), expr)
+
+    def in_order(self, table: Any, by: Sequence[str], edges: Sequence[datetime]) -> Iterator[Any]:
+        """The rows in order, sorted stretch by stretch; the question is compiled once for all of them."""
+        query, time, order = self.compiled(table), by[0], ", ".join(by)
+        for start, end in pairwise(edges):
+            here = f"{time} >= TIMESTAMP '{start}' AND {time} < TIMESTAMP '{end}'"
+            yield from self._coming(f"SELECT * FROM ({query}) AS t WHERE {here} ORDER BY {order}", table)
+
+    def _coming(self, text: str, expr: Any) -> Iterator[Any]:
         import duckdb
         import pyarrow as pa
 
         try:
-            reader = self.do(self.compiled(expr)).to_arrow_reader(BATCH)
+            reader = self.do(text).to_arrow_reader(BATCH)
             yield exact(reader.schema.empty_table(), expr)
             for batch in reader:
                 yield exact(pa.Table.from_batches([batch]), expr)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
+from datetime import datetime
 from typing import Any
 
 from fermata.engines.answers import Answers
@@ -120,6 +121,10 @@ class PostgresEngine:
             if begun and not self.con.con.closed:
                 self.con.con.rollback()
 
+    def in_order(self, table: Any, by: Sequence[str], edges: Sequence[datetime]) -> Iterator[Any]:
+        """The rows as the server sorts them."""
+        return self.stream(table.order_by(list(by)))
+
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values as VALUES, which a read-only role may write."""
         return self.view(values(columns, rows, POSTGRES), {c: KINDS[k][1] for c, k in columns.items()})
@@ -217,6 +222,10 @@ class SparkEngine:
                     yield _arrow(held, expr)
                     held = []
             yield _arrow(held, expr)
+
+    def in_order(self, table: Any, by: Sequence[str], edges: Sequence[datetime]) -> Iterator[Any]:
+        """The rows as the session sorts them."""
+        return self.stream(table.order_by(list(by)))
 
     def lookup(self, name: str, columns: Mapping[str, str], rows: Sequence[tuple[Any, ...]]) -> Any:
         """A small table of Python values, as a view of the session."""
