@@ -92,7 +92,7 @@ def made(hall: Workspace) -> list[Request]:
 
 
 def _cell(result: Any) -> Any:
-    from fermata.reports.execute.listing import cell_of
+    from fermata.reports.execute.figure_at import cell_of
 
     return cell_of(result.data, {"place": "Library"}, None)
 

@@ -22,8 +22,8 @@ from fermata.outputs.formats import ISO
 from fermata.proof import fingerprint
 from fermata.reports.compile.request import behind
 from fermata.reports.definition.display import Display
-from fermata.reports.execute import listing as listings
 from fermata.reports.execute.answer import execute
+from fermata.reports.execute.figure_at import cell_of, figure_of
 from fermata.reports.result import Answer, Context, Page, Records, RunResult, described
 from fermata.workspace.place import Place
 
@@ -136,7 +136,7 @@ class Result(Tabular):
         >>> found.cell(of="count", at={"place": "Library"})
         565
         """
-        found: Value = listings.figure_of(self.data, listings.cell_of(self.data, at or {}, of))
+        found: Value = figure_of(self.data, cell_of(self.data, at or {}, of))
         return found
 
     def events(self, *, of: str | None = None, at: dict[str, str] | None = None, limit: int | None = None) -> Listing:
@@ -150,14 +150,14 @@ class Result(Tabular):
         """
         if self.place is None:
             raise RequestError("this result was kept apart from its workspace; run it again to see the events")
-        cell = listings.cell_of(self.data, at or {}, of)
+        cell = cell_of(self.data, at or {}, of)
         found = execute(behind(self.data, cell, self.place, limit), self.place)
         assert isinstance(found, Records)
         if (column := self.data.plan.columns[cell.column]).measure.base:
             return Listing.of(found)
         kind, _, scale = column.kind
         with contextlib.suppress(RequestError):  # of a total that the table does not show
-            figure = listings.figure_of(self.data, cell)
+            figure = figure_of(self.data, cell)
             found = dataclasses.replace(found, figure=figure, figure_type=(kind, scale))
         return Listing.of(found)
 
@@ -193,7 +193,7 @@ class Result(Tabular):
         83
         """
         value: Any = self.cell(of=of, at={k.replace("__", "."): v for k, v in at.items()})
-        column = self.data.plan.columns[listings.cell_of(self.data, {}, of).column]
+        column = self.data.plan.columns[cell_of(self.data, {}, of).column]
         kind, _, scale = column.kind
         if value is None:
             return None

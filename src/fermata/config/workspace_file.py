@@ -28,7 +28,7 @@ from fermata.config.derived_logs import DerivedMap
 from fermata.config.mail import MailMap
 from fermata.config.targets import TargetMap
 from fermata.config.viewers import PrivacyMap, ViewerMap
-from fermata.engines.spark import EngineMap
+from fermata.engines.chosen import EngineMap
 from fermata.errors import ConfigError, UnknownName
 from fermata.intake.mapping import LogMap
 from fermata.registers.model import RegisterMap

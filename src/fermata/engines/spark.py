@@ -18,18 +18,16 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal, Self
+from typing import Any
 from urllib.parse import urlsplit
 
-from pydantic import Field, model_validator
-
+from fermata.engines.chosen import EngineMap
 from fermata.engines.problems import first_line
 from fermata.engines.remote import SparkEngine
 from fermata.errors import DataError, RequestError
 from fermata.secret import secret
-from fermata.strict import Strict
 
-__all__ = ["Distributed", "EngineMap", "spark"]
+__all__ = ["Distributed", "spark"]
 
 TYPES = {"VARCHAR": "string", "VARCHAR[]": "array<string>", "TIMESTAMP": "timestamp_ntz", "INTEGER": "int"}
 PORT = 15002  # of Spark Connect, unless the address says otherwise
@@ -48,35 +46,6 @@ LOCAL = {
     "spark.driver.host": "127.0.0.1",
     "spark.driver.bindAddress": "127.0.0.1",
 }
-
-
-class EngineMap(Strict):
-    """[workspace.engine], or `engine = "spark"`: what works figures out.
-
-    `remote` is the address of a Spark Connect server (sc://host:15002), `remote_env` the environment variable that
-    holds it where it has a token; without either, a session of this machine with so many `workers` (threads) and
-    `memory` is started. `archive` is where the workers find the archive.
-    """
-
-    alone = ("name", ("string",))
-    name: Literal["embedded", "spark"] = "embedded"
-    remote: str = ""
-    remote_env: str = ""
-    archive: str = ""
-    workers: int = Field(default=0, ge=0)
-    memory: str = Field(default="2g", pattern=r"^[1-9]\d*[mg]$")
-
-    @model_validator(mode="after")
-    def _sense(self) -> Self:
-        if self.name == "embedded" and self.model_fields_set - {"name"}:
-            raise ValueError('the embedded engine has no settings; they go with name = "spark"')
-        if self.remote and self.remote_env:
-            raise ValueError("give one of remote, remote_env")
-        if "token=" in self.remote:
-            raise ValueError("a token does not belong here; put the address into an environment variable (remote_env)")
-        if (self.remote or self.remote_env) and {"workers", "memory"} & self.model_fields_set:
-            raise ValueError("workers and memory are for a session of this machine, not a remote one")
-        return self
 
 
 @dataclass(frozen=True)

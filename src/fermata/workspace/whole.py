@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from fermata.archive import Archive
-from fermata.archive.shelf import Shelf
 from fermata.config.computed_fields import with_computed
 from fermata.config.derived_logs import derived_schemas
 from fermata.config.targets import with_targets
@@ -28,6 +27,7 @@ from fermata.reports.definition.report import Report
 from fermata.workspace import last_run
 
 if TYPE_CHECKING:
+    from fermata.archive.shelf import Shelf
     from fermata.engines.postgresql import Held, Tables
     from fermata.engines.spark import Distributed
 
@@ -59,6 +59,8 @@ class Whole:
     @property
     def shelf(self) -> Shelf:
         """Finished outputs, kept."""
+        from fermata.archive.shelf import Shelf
+
         return Shelf(self.path / "shelf")
 
     @property
