@@ -285,6 +285,17 @@ def test_the_mark_of_events_is_the_same(placed: engines.Placed) -> None:
     assert engine.summed(table.filter(table.start_utc.isnull()), columns) == (0, 0)
 
 
+def test_rows_in_order_are_all_rows(placed: engines.Placed) -> None:
+    """Sorted stretch by stretch or at once: the order of their times, then of their records, and none is lost where two
+    stretches meet.
+    """
+    engine, table = placed
+    rows = sorted(engines.rows(EVENTS), key=lambda r: (r[0], r[-3:]))
+    edges = [rows[0][0], *(rows[n][0] for n in (1, len(rows) // 2)), rows[-1][0] + timedelta(microseconds=1)]
+    came = [t for t in engine.in_order(table, ("start_utc", *PROVENANCE), edges) if t.num_rows]
+    assert [tuple(r.values())[-3:] for t in came for r in t.to_pylist()] == [r[-3:] for r in rows]
+
+
 @pytest.mark.parametrize("different", [False, True])
 def test_columns_with_filters_of_their_own_are_worked_out_in_one_reading(
     placed: engines.Placed, logs: engines.Logs, different: bool

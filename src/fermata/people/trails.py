@@ -331,7 +331,7 @@ def _as_steps(
     for piece in laid_out(read, schema, {}, names)():
         columns = dict(zip(names, piece.columns, strict=True))
         nothing = pa.nulls(piece.num_rows, pa.string())
-        roles = [pc.if_else(pc.equal(columns[f.name].cast("string"), mark), f.name, None) for f in fields]
+        roles = [pc.if_else(pc.equal(columns[f.name], mark), f.name, None) for f in fields]
         role = pc.binary_join_element_wise(*roles, ", ", null_handling="skip")
         log = pa.repeat(schema.name, piece.num_rows)
         made = {
@@ -340,7 +340,7 @@ def _as_steps(
             "gap": nothing.cast("int64"),
             "log": log,
             "as": pc.if_else(pc.equal(role, ""), ", ".join(f.name for f in fields), role),
-            **{n: columns[n].cast("string") if n in columns else nothing for n in NAMED},
+            **{n: columns.get(n, nothing) for n in NAMED},
             "record": pc.binary_join_element_wise(log, columns["record"], " ") if recorded else nothing,
             "reach": pc.coalesce(columns["finish"], columns["start"]) if schema.spans else columns["start"],
         }
