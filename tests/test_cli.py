@@ -188,6 +188,28 @@ def test_nothing_found_says_why(hall: Workspace) -> None:
         (["shelf", "lst"], "no command 'lst' (commands: copy, drop,"),
         (["evacuation", "start"], "no command 'start' (commands: begin, end,"),
         (["expire"], "it is: fermata archive expire"),
+        (
+            ["report", "doors", "--by", "user", "--limit", "2", "--output", "csv"],
+            "csv holds all rows of a table; --top 2",
+        ),
+        (
+            ["report", "doors", "--by", "user", "--chart", "bar", "--output", "csv"],
+            "chart has no effect in csv; it has",
+        ),
+        (["report", "doors", "--notes", "all", "--output", "csv"], "--notes chooses what is shown below a table here"),
+        (["report", "doors", "--display", "paper=A3"], "paper has no effect in txt; it has in pdf, xlsx"),
+        (["report", "doors", "--keep", "x", "--explain"], "--explain has no effect with --keep; leave one of them out"),
+        (
+            ["report", "doors", "--keep", "x", "--display", "clock=12", "--output", "json"],
+            "clock has no effect in json",
+        ),
+        (["report", "doors", "--events", "--part", "1"], "--part has no effect with --events"),
+        (["events", "doors", "--show", "1:1", "--limit", "3"], "--limit has no effect with --show"),
+        (["survey", "--part", "fields"], "--part, --period and --export need the LOG"),
+        (["survey", "doors", "--export", "x.csv", "--part", "fields"], "--part has no effect with --export"),
+        (["reports", "--recent", "--here"], "--here has no effect with --recent"),
+        (["schedule", "--cc", "ada@quillmere.example"], "--cc goes with --add"),
+        (["schedule", "x", "--pause", "--wait", "1 day"], "--wait goes with no change of a delivery"),
         (["report", "doors", "--only", "refused"], "cannot read the filter 'refused'; write FIELD=VALUE"),
     ],
 )

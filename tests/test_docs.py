@@ -20,6 +20,7 @@ from fermata.api.workspace import Workspace
 from fermata.cli.main import cli
 from fermata.deliveries.model import Delivery
 from fermata.people.evacuation import Prepared
+from fermata.reports.definition.display import Display
 from fermata.reports.definition.report import Report
 from tests.conftest import ROOT, fermata
 from tests.soak.commands import commands
@@ -165,6 +166,18 @@ def test_every_word_of_options_keys_and_measures_stands_in_the_glossary() -> Non
             assert set(re.findall(r"(?<![\w-])--[a-z-]+", code)) <= options | {"--help-all"}, code
             for key in re.findall(r"^([a-z_]+) = ", code):
                 assert key in keys or key in ("pay", "start"), code
+
+
+def test_every_display_choice_in_the_docs_exists() -> None:
+    """What is written behind --display, and in the option's own help, is a choice there is."""
+    told = "\n".join(p.read_text() for p in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")))
+    option = next(p for c in (cli, *(c for _, c in commands())) for p in c.params if "--display" in p.opts)
+    named = re.findall(r"--display '?([a-z]+)=('[^']*'|[^\s'`]+)", told) + re.findall(
+        r"(\w+)=('[^']*'|[^,]+)", option.help
+    )
+    assert len(named) > 15
+    for key, value in named:
+        Display.of(**{key: {"yes": True, "no": False, "12": 12}.get(value, value.strip("'"))})
 
 
 def test_every_dependency_is_used_and_told() -> None:

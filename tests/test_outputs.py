@@ -4,6 +4,7 @@ stay small.
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import itertools
@@ -34,6 +35,7 @@ from fermata.api.result import Result
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import RequestError
 from fermata.outputs.workbook import Book
+from fermata.reports.definition.display import Display
 from fermata.reports.definition.report import Report
 from fermata.reports.execute.attention import RANKS
 from fermata.reports.execute.drill_down import behind
@@ -227,9 +229,8 @@ def test_display_choices(result: Result, tmp_path: Path, chosen: dict[str, Any],
         assert shown in table, form
         assert hidden not in table, form
     if "columns" not in chosen:
-        assert (
-            result.save(tmp_path / "a.jsonl", **chosen).read_bytes() == result.save(tmp_path / "b.jsonl").read_bytes()
-        )
+        with pytest.raises(RequestError, match="has no effect in jsonl; it has in txt"):
+            result.save(tmp_path / "a.jsonl", **chosen)
 
 
 def test_full_minutes_need_no_seconds(entries: Workspace, tmp_path: Path) -> None:
@@ -245,6 +246,38 @@ def test_full_minutes_need_no_seconds(entries: Workspace, tmp_path: Path) -> Non
     mixed = entries.run(Report.of(**asked)).save(tmp_path / "mixed.txt").read_text()
     assert "4:00:00" in mixed
     assert "6:15:30" in mixed
+
+
+OTHER: dict[str, Any] = {
+    "clock": 12, "seconds": False, "durations": "hours", "decimal": "comma", "dates": "day first", "columns": ["Start"],
+    "times": "start", "orientation": "landscape", "paper": "A3", "pages": 1, "spreadsheet": True, "author": "A. Name",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("form", outputs.FORMS)
+def test_a_form_goes_by_what_it_says_and_refuses_the_rest(entries: Workspace, form: str) -> None:
+    """A display choice changes an output, or the form does not go by it: none is passed over in silence."""
+    assert set(OTHER) == set(Display.model_fields)
+    items = [
+        entries.run(Report.of(**{**ASKED, "by": "hour"}, log="doors", chart="bar of Total cost")).answer,
+        entries.run(Report.of(**{**ASKED, "by": "day", "columns": ["share"]}, log="doors", chart="bar")).answer,
+        *([] if form in ("png", "svg") else [entries.listing(Report(log="doors"))]),
+    ]
+
+    def made(item: Any, **chosen: Any) -> bytes:
+        out = io.BytesIO()
+        outputs.write(item, out, form, Display.of(**chosen))
+        return re.sub(rb"/(CreationDate|ModDate) \(.*?\)|/ID\s*\[.*?\]", b"", out.getvalue(), flags=re.DOTALL)
+
+    for key, value in OTHER.items():
+        asked = items[-1:] if key == "columns" else items
+        with (
+            contextlib.nullcontext() if key in outputs.goes_by(form) else pytest.raises(RequestError, match="no effect")
+        ):
+            outputs.refuse_unused([key], [form])
+        if key != "author":  # it has no place in some
+            changed = any(made(item, **{key: value}) != made(item) for item in asked)
+            assert changed == (key in outputs.goes_by(form)), key
 
 
 def test_display_of_times_and_days(entries: Workspace, tmp_path: Path) -> None:

@@ -176,12 +176,14 @@ class Result(Tabular):
     def save(self, path: str | Path, *, form: str | None = None, **display: object) -> Path:
         """Writes the result, whole or not at all, in the form of the file's ending by default.
 
-        Further arguments are display choices: `orientation="landscape"`, `decimal="comma"`, `author="A. Name"`.
+        Further arguments are display choices: `orientation="landscape"`, `decimal="comma"`, `author="A. Name"`. Raises
+        RequestError for one that the form does not go by.
 
         >>> hall.report("refused-entries").save("refused.html").name
         'refused.html'
         """
-        how = self.display.merged(Display.of(**display))
+        how, form = self.display.merged(Display.of(**display)), form or outputs.form_of(Path(path))
+        outputs.refuse_unused(display, [form], spreadsheet=how.spreadsheet)
         return outputs.save(self.answer, Path(path), form, how)
 
     def figure(self, of: str | None = None, **at: str) -> Value:

@@ -8,6 +8,7 @@ from datetime import date, datetime
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+from click.core import ParameterSource
 
 if TYPE_CHECKING:
     from fermata.api.workspace import Workspace
@@ -197,6 +198,20 @@ def conditions(texts: tuple[str, ...]) -> dict[str, list[Any]]:
         else:
             listed += values
     return found
+
+
+def given(ctx: click.Context) -> dict[str, str]:
+    """The options given on the command line, as they are written, by their names."""
+    options, source = [p for p in ctx.command.params if isinstance(p, click.Option)], ctx.get_parameter_source
+    return {p.name: p.opts[0] for p in options if p.name and source(p.name) == ParameterSource.COMMANDLINE}
+
+
+def alone(ctx: click.Context, option: str, *without: str) -> None:
+    """Raises UsageError where `option` is given with options that have no effect then: any other, or those named."""
+    own = given(ctx)
+    for name, other in own.items() if option in own else ():
+        if name != option and (not without or name in without):
+            raise click.UsageError(f"{other} has no effect with {own[option]}; leave one of them out")
 
 
 def keys(texts: tuple[str, ...], option: str) -> dict[str, Any]:

@@ -104,7 +104,9 @@ def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
     fermata schedule refused-weekly --skip-next
     fermata schedule --units systemd
     """
+    common.alone(ctx, "units")
     workspace = common.open_workspace(ctx)
+    own = common.given(ctx)
     if options["units"]:
         click.echo(workspace.deliveries.units(shutil.which("fermata") or sys.argv[0], options["units"]), nl=False)
         return
@@ -114,11 +116,12 @@ def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
     if options["change"]:
         if not name:
             raise click.UsageError(f"--{options['change'].replace('skip', 'skip-next')} needs the NAME of a delivery")
+        if other := next((text for option, text in own.items() if option != "change"), ""):
+            raise click.UsageError(f"{other} goes with no change of a delivery; leave it out")
         _changed(workspace, name, options["change"])
         return
-    given = [o for o in ("report", "when", "mail", "folder", "webhook", "split", "alert", "hold") if options[o]]
-    if given:
-        raise click.UsageError(f"--{given[0]} goes with --add")
+    if other := next((text for option, text in own.items() if option not in SHOWING), ""):
+        raise click.UsageError(f"{other} goes with --add")
     found = workspace.deliveries.table(name, count=options["count"])
     emit.emit(found, options["output"])
     told = [c.name for c in found.columns]
@@ -145,6 +148,7 @@ def _changed(workspace: Any, name: str, change: str) -> None:
     emit.emit(workspace.deliveries.table(name, count=2), ())
 
 
+SHOWING = ("count", "output", "display", "notes")  # options of a timetable that is shown
 TARGET = {"cc": "cc", "subject": "subject", "text": "text", "way": "how", "zip_above": "zip_above"}  # of a mail
 KEYS = ("report", "when", "at", "period", "wait", "keep")
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 import os
 import shutil
 import signal
@@ -14,15 +15,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+from click.core import ParameterSource
 
 from fermata.cli.common import keys, note
 
 if TYPE_CHECKING:
     from fermata.outputs.writing import Progress
     from fermata.reports.definition.display import Display
+    from fermata.reports.definition.report import Report
     from fermata.reports.result import Answer, Records
 
-__all__ = ["author", "emit", "most", "output", "pairs"]
+__all__ = ["as_displayed", "author", "emit", "most", "output", "pairs"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 LOOKED_AT = 1000  # events nobody reads to the end on a terminal
@@ -71,6 +74,8 @@ def emit(item: Answer, wanted: Sequence[str], limit: int | None = None, *, how: 
     from fermata import outputs
 
     chosen = _display(how)
+    _refuse_unused(wanted, chosen)
+    item = _cut(item, wanted, limit)
     files = [(text, outputs.form_of(Path(text))) for text in wanted if not outputs.known(text)]
     for text in wanted or ("txt",):
         if outputs.known(text):
@@ -78,6 +83,48 @@ def emit(item: Answer, wanted: Sequence[str], limit: int | None = None, *, how: 
     for text, form in files:
         path = _save(item, Path(text), form, chosen)
         note(f"written: {path}")
+
+
+def _refuse_unused(wanted: Sequence[str], chosen: Display) -> None:
+    """Raises RequestError, UsageError for a choice of the command line that has no effect where the result goes."""
+    from fermata import outputs
+
+    ctx = click.get_current_context()
+    if wanted and ctx.get_parameter_source("notes") == ParameterSource.COMMANDLINE:
+        raise click.UsageError("--notes chooses what is shown below a table here; with --output leave it out")
+    asked = [
+        *keys(ctx.obj.get("display", ()), "--display"),
+        *(["chart"] if ctx.params.get("chart") not in (None, "none") else []),
+    ]
+    forms = [text if outputs.known(text) else outputs.form_of(Path(text)) for text in wanted or ("txt",)]
+    outputs.refuse_unused(asked, forms, spreadsheet=chosen.spreadsheet)
+
+
+def _cut(item: Answer, wanted: Sequence[str], limit: int | None) -> Answer:
+    """A listing's first rows. Raises RequestError where a table of figures would be cut without saying so."""
+    from fermata.errors import RequestError
+    from fermata.reports.result import Page, Records, RunResult
+
+    parts = [p.item for p in item.parts] if isinstance(item, Page) else [item]
+    whole = [text for text in wanted if text != "txt"]
+    if limit and whole and any(isinstance(one, RunResult) for one in parts):
+        raise RequestError(
+            f"--limit cuts what is shown here; {', '.join(whole)} holds all rows of a table; "
+            f"--top {limit} keeps the highest"
+        )
+    if limit and isinstance(item, Records) and len(item.rows) > limit:
+        return dataclasses.replace(item, rows=item.rows[:limit])
+    return item
+
+
+def as_displayed(report: Report, forms: Sequence[str]) -> Report:
+    """The report with the display choices of the command line as its own. Raises as `emit` does."""
+    from fermata.reports.definition.display import Display
+
+    own = keys(click.get_current_context().obj.get("display", ()), "--display")
+    chosen = (report.display or Display()).merged(Display.of(**own))
+    _refuse_unused(forms or ("pdf",), chosen)
+    return report.changed(display=chosen) if own else report
 
 
 def _display(how: Display | None) -> Display:

@@ -135,6 +135,8 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     """
     if (options["cell"] or options["column"]) and not options["events"]:
         raise click.UsageError("--cell and --column go with --events")
+    common.alone(ctx, "label", "events", "explain", "limit", "notes", "part")
+    common.alone(ctx, "events", "part", "explain", "chart")
     workspace = common.open_workspace(ctx)
     report = workspace.reports.definition(name)
     if options["same_as"]:
@@ -147,6 +149,7 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
             click.echo(f"{what:<12}{words}")
         return
     if options["label"] is not None:
+        report = emit.as_displayed(report, options["output"])
         named = "" if options["same_as"] or report != workspace.reports.definition(name) else name
         forms = options["output"] or ("pdf",)
         item = workspace.shelf.keep(report, forms, named=named, label=options["label"], author=emit.author())
@@ -162,7 +165,7 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     answer = result.part(options["part"]) if options["part"] else result.answer
     emit.emit(answer, options["output"], options["limit"], how=result.display)
     if options["explain"]:
-        _explain(result.data.steps)
+        _explain(result.data.steps, apart=bool(options["output"]))
 
 
 def _shaped(report: Any, options: dict[str, Any]) -> Any:
@@ -209,9 +212,10 @@ def _pairs(texts: tuple[str, ...]) -> dict[str, str]:
     return pairs
 
 
-def _explain(steps: Any) -> None:
+def _explain(steps: Any, *, apart: bool) -> None:
+    """Says what each filter left, apart from an output that another program reads."""
     for log, counted in steps:
-        click.echo(f"\nEvents of {log}")
+        click.echo(f"\nEvents of {log}", err=apart)
         for step in counted:
             taken = f"  ({step.removed:,} removed)" if step.removed else ""
-            click.echo(f"{step.left:>12,}  {step.text}{taken}")
+            click.echo(f"{step.left:>12,}  {step.text}{taken}", err=apart)

@@ -52,6 +52,11 @@ def command(
     fermata reports refused-entries --definition
     fermata reports refused-entries --copy refused-at-night
     """
+    for option in ("schema", "recent", "definition"):
+        common.alone(ctx, option)
+    common.alone(ctx, "copy", "search", "category", "here")
+    if replace and not copy:
+        raise click.UsageError("--replace goes with --copy")
     if schema:
         import json
 

@@ -41,6 +41,9 @@ def command(
     fermata survey doors --export mend.csv
     fermata import doors --corrected mend.csv
     """
+    common.alone(ctx, "export")
+    if log is None and (part or export or period != "all"):
+        raise click.UsageError("--part, --period and --export need the LOG they are about")
     workspace = common.open_workspace(ctx)
     if log is None:
         emit.emit(workspace.archive.survey_all(), output)

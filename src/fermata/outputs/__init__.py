@@ -6,7 +6,7 @@ import functools
 import importlib
 import io
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from importlib.metadata import EntryPoint, entry_points
 from pathlib import Path
 from typing import IO, Any
@@ -16,22 +16,28 @@ from fermata.outputs.writing import Progress, handed, silent
 from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer
 
-__all__ = ["BINARY", "FORMS", "form_of", "handed", "known", "render", "save", "write"]
+__all__ = ["BINARY", "FORMS", "form_of", "goes_by", "handed", "known", "refuse_unused", "render", "save", "write"]
 
-FORMS: dict[str, tuple[str, dict[str, Any]]] = {  # form -> the function that writes it, with its arguments
-    "txt": ("text.write", {}),
-    "csv": ("delimited.write", {}),
-    "tsv": ("delimited.write", {"delimiter": "\t"}),
-    "json": ("json.write", {}),
-    "jsonl": ("json.lines", {}),
-    "xml": ("xml.write", {}),
-    "md": ("markdown.write", {}),
-    "html": ("html.write", {}),
-    "pdf": ("pdf.write", {}),
-    "xlsx": ("xlsx.write", {}),
-    "parquet": ("parquet.write", {}),
-    "png": ("charts.write", {"form": "png"}),
-    "svg": ("charts.write", {"form": "svg"}),
+LOOK = ("clock", "seconds", "durations", "decimal", "dates")  # how a figure looks
+CHOSEN = ("columns", "times", "author")
+PAPER = ("orientation", "paper")
+PICTURE = ("clock", "decimal", "dates", "author", "chart")
+ALL = (*LOOK, *CHOSEN, "chart")
+FORMS: dict[str, tuple[str, dict[str, Any], tuple[str, ...]]] = {
+    # form -> the function that writes it, its arguments, and what it goes by: display choices, and a chart
+    "txt": ("text.write", {}, ALL),
+    "csv": ("delimited.write", {}, (*CHOSEN, "spreadsheet")),
+    "tsv": ("delimited.write", {"delimiter": "\t"}, (*CHOSEN, "spreadsheet")),
+    "json": ("json.write", {}, CHOSEN),
+    "jsonl": ("json.lines", {}, CHOSEN),
+    "xml": ("xml.write", {}, CHOSEN),
+    "md": ("markdown.write", {}, (*LOOK, *CHOSEN)),
+    "html": ("html.write", {}, ALL),
+    "pdf": ("pdf.write", {}, (*ALL, *PAPER, "pages")),
+    "xlsx": ("xlsx.write", {}, (*(k for k in ALL if k != "decimal"), *PAPER)),  # who opens it has a decimal mark
+    "parquet": ("parquet.write", {}, CHOSEN),
+    "png": ("charts.write", {"form": "png"}, PICTURE),
+    "svg": ("charts.write", {"form": "svg"}, PICTURE),
 }
 BINARY = ("pdf", "xlsx", "parquet", "png")
 Write = Callable[[Answer, IO[bytes], Display, Progress], None]
@@ -57,6 +63,23 @@ def _outside() -> dict[str, EntryPoint]:
     return {e.name: e for e in entry_points(group="fermata.outputs")}
 
 
+def goes_by(form: str, *, spreadsheet: bool = False) -> tuple[str, ...]:
+    """What a form goes by: display choices, and `chart`. One from outside may go by anything."""
+    if form not in FORMS:
+        return (*ALL, *PAPER, "pages", "spreadsheet")
+    own = FORMS[form][2]
+    return (*LOOK, *own) if spreadsheet and "spreadsheet" in own else own
+
+
+def refuse_unused(keys: Iterable[str], forms: Sequence[str], *, spreadsheet: bool = False) -> None:
+    """Raises RequestError for a display choice, or `chart`, that none of the forms goes by: it would have no effect."""
+    for key in keys:
+        if not any(key in goes_by(form, spreadsheet=spreadsheet) for form in forms):
+            others = ", ".join(form for form in FORMS if key in goes_by(form))
+            others += ", and in csv and tsv with spreadsheet=yes" if key in LOOK else ""
+            raise RequestError(f"{key} has no effect in {', '.join(forms)}; it has in {others}")
+
+
 def writer(form: str) -> Write:
     """What writes a form. Raises UnknownName."""
     if form not in FORMS:
@@ -64,7 +87,7 @@ def writer(form: str) -> Write:
             raise UnknownName.of("output form", form, [*FORMS, *_outside()])
         outside: Write = _outside()[form].load()
         return outside
-    place, told = FORMS[form]
+    place, told, _ = FORMS[form]
     module, name = place.split(".")
     found: Write = getattr(importlib.import_module(f"fermata.outputs.{module}"), name)
     return functools.partial(found, **told) if told else found

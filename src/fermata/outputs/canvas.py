@@ -35,7 +35,7 @@ class Drawing:
     says that the names are units of time in order, `calendar` that they are units or recurring parts of it, which keep
     their order. Those numbered in `unfinished` are not whole: cut by the period, or by what the log holds. A timeline
     has `lanes`; `about` stands under the title; `fixed_series` says that the series are times, too; `rest` is the name
-    and figure of what is counted and not drawn.
+    and figure of what is counted and not drawn; `comma` is the decimal mark of the scale instead of a point.
     """
 
     kind: str
@@ -54,6 +54,7 @@ class Drawing:
     unfinished: frozenset[int] = frozenset()
     fixed_series: bool = False
     rest: tuple[str, Any] | None = None
+    comma: bool = False
 
     @property
     def lines(self) -> tuple[str, ...]:

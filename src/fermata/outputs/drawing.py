@@ -94,6 +94,7 @@ def _told(found: Drawing, result: RunResult, one: Column, how: Display) -> Drawi
         notes=tuple(notes),
         measure=f"{found.measure} ({unit})" if unit else found.measure,
         figures=tuple(tuple(in_unit(v, one, unit) for v in line) for line in found.figures),
+        comma=how.decimal == "comma",
         texts=tuple(tuple(people(v, one.type, one.scale, tz, show, how) for v in line) for line in found.figures),
     )
 

@@ -17,6 +17,7 @@ from fermata.timeline.words import span
 
 __all__ = [
     "ISO",
+    "SWAPPED",
     "TEXTUAL",
     "UNCLEAN",
     "Form",

@@ -9,6 +9,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from fermata.outputs.canvas import Drawing
+from fermata.outputs.formats import SWAPPED
 from fermata.outputs.labels import dated, named, short
 from fermata.outputs.legible import OTHER
 from fermata.outputs.looks import Look
@@ -25,15 +26,21 @@ def _colours(found: Drawing, look: Look) -> list[str]:
     return [look.other if n.startswith(OTHER) else next(own) for n in names]
 
 
-def _scaled(axes: Any, look: Look, low: float = 0) -> None:
+def _number(found: Drawing, value: float, digits: int) -> str:
+    """A number of a scale with at most so many digits."""
+    text = f"{value:,.{digits}g}"
+    return text.translate(SWAPPED) if found.comma else text
+
+
+def _scaled(axes: Any, found: Drawing, look: Look) -> None:
     """A measured axis upwards: a light grid, plain numbers, from zero."""
     from matplotlib.ticker import FuncFormatter, MaxNLocator
 
     axes.yaxis.set_major_locator(MaxNLocator(5, min_n_ticks=3))
-    axes.yaxis.set_major_formatter(FuncFormatter(lambda v, _: f"{v:,.10g}"))
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda v, _: _number(found, v, 10)))
     axes.grid(axis="y", color=look.line, linewidth=0.6)
     axes.set_axisbelow(True)
-    if low >= 0:
+    if _low(found) >= 0:
         axes.set_ylim(bottom=0)
     else:
         axes.axhline(0, color=look.line, linewidth=0.8)
@@ -114,7 +121,7 @@ def stacked(axes: Any, found: Drawing, look: Look) -> None:
 def _finish(axes: Any, found: Drawing, look: Look) -> None:
     _unknown(axes, found, look)
     named(axes, found.names)
-    _scaled(axes, look, _low(found))
+    _scaled(axes, found, look)
     _legend(axes, found, look)
 
 
@@ -132,7 +139,7 @@ def line(axes: Any, found: Drawing, look: Look) -> None:
             ends.append((values[last], last, name, colour))
     _unknown(axes, found, look)
     named(axes, found.names)
-    _scaled(axes, look, _low(found))
+    _scaled(axes, found, look)
     _ended(axes, ends, len(found.names))
 
 
@@ -255,7 +262,7 @@ def _panel(axes: Any, found: Drawing, colour: str, look: Look) -> None:
 
 def _at_edges(axes: Any, found: Drawing, high: float, *, outer: bool, lowest: bool) -> None:
     """The scale at the left edge only, the first and last name below the lowest charts only."""
-    axes.set_yticks([0, high], ["0", f"{high:,.4g}"] if outer else ["", ""])
+    axes.set_yticks([0, high], ["0", _number(found, high, 4)] if outer else ["", ""])
     ends = [0, len(found.names) - 1]
     names = [found.names[i] for i in ends]
     told = [text.replace("\n", " ") for _, text in dated(names) or enumerate(names)]

@@ -42,6 +42,11 @@ class Display(Strict):
 
     _lists = listed("columns", read=split)
 
+    @field_validator("pages", mode="before")
+    @classmethod
+    def _one(cls, given: Any) -> Any:
+        return str(given) if isinstance(given, int) and not isinstance(given, bool) else given
+
     @field_validator("pages")
     @classmethod
     def _ranges(cls, text: str) -> str:
