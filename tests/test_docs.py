@@ -177,7 +177,7 @@ def test_every_display_choice_in_the_docs_exists() -> None:
     )
     assert len(named) > 15
     for key, value in named:
-        Display.of(**{key: {"yes": True, "no": False, "12": 12}.get(value, value.strip("'"))})
+        Display.of(**{key: {"yes": True, "no": False, "12": 12}.get(value, value.strip("'."))})
 
 
 def test_every_dependency_is_used_and_told() -> None:
