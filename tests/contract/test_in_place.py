@@ -351,6 +351,12 @@ def test_a_table_and_the_archive_meet_in_one_report(owner: Any, tmp_path: Path) 
     assert cells[("ann",)] == (counted["ann"], 4)
     assert cells[("bob",)] == (counted["bob"], 0)
     assert max(map(len, travelled)) <= len(result.table.rows)
+    steps = house.trace("ann", period="2026-03").parts[-1]
+    starts = [row[0] for row in steps.rows]
+    assert len(starts) == counted["ann"] + 4
+    assert starts == sorted(starts)
+    few = house.trace("ann", period="2026-03", limit=3).parts[-1].answer
+    assert (list(few.rows), few.total) == (list(steps.rows)[:3], len(starts))
 
 
 def test_the_raw_time_is_asked_so_that_an_index_answers(owner: Any, tmp_path: Path) -> None:
