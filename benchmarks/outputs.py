@@ -212,6 +212,8 @@ def table() -> list[str]:
         pages = f"{r['pages']:,} | {1000 * r['wall'] / r['pages']:.2f}" if r["pages"] else " | "
         lines.append(f"| {name} | {r['wall']:.2f} | {r['size'] / 1e6:,.1f} | {pages} | {r['peak']:,.0f} |")
     ratios.note("CSV out / COPY", walls["CSV"] / walls["CSV: DuckDB COPY"])
+    if not (shutil.which("chromium") and shutil.which("chromedriver")):
+        return [*lines, "", "There is no Chromium on this machine: how fast a page opens was not measured."]
     with tempfile.TemporaryDirectory() as place:
         loaded, ready = opened(Path(place) / "page")
     said = (

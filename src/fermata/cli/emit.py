@@ -74,6 +74,8 @@ def emit(item: Answer, wanted: Sequence[str], limit: int | None = None, *, how: 
     from fermata import outputs
 
     chosen = _display(how)
+    if len(streams := [text for text in wanted if outputs.known(text)]) > 1:
+        raise click.UsageError(f"standard output takes one form, not {', '.join(streams)}; name files for the others")
     _refuse_unused(wanted, chosen)
     item = _cut(item, wanted, limit)
     files = [(text, outputs.form_of(Path(text))) for text in wanted if not outputs.known(text)]

@@ -30,7 +30,7 @@ QUIET = 2.0  # seconds before progress is worth a line
 @click.option("--corrected", is_flag=True, help="The files put right what was rejected so far.")
 @click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
 @click.option("--files", "by_file", is_flag=True, help="A line for each file also where all logs are imported.")
-@click.option("--list", "listed", is_flag=True, help="List the imports made, oldest first.")
+@click.option("--list", "listed", is_flag=True, help="List the imports made, those of LOG or all, oldest first.")
 @click.pass_context
 def command(
     ctx: click.Context,
@@ -52,9 +52,14 @@ def command(
     fermata import
     fermata import doors incoming/doors-2026-03.csv
     """
+    common.alone(ctx, "listed")
+    if listed and files:
+        raise click.UsageError("--list says what was imported into LOG, or into every log; leave FILES out")
     workspace = common.open_workspace(ctx)
     if listed:
-        _list(workspace.archive.imports(), workspace.config.workspace.zone)
+        wanted = {log, *workspace.base.known(log).stored_logs} if log else None
+        entries = [e for e in workspace.archive.imports() if wanted is None or e["log"] in wanted]
+        _list(entries, workspace.config.workspace.zone)
         return
     if (complete_to or complete or corrected) and not log:
         raise click.UsageError("--complete-to, --complete and --corrected need the LOG they are about")

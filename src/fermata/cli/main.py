@@ -85,9 +85,8 @@ class Lazy(common.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         """The command's module, imported now."""
         if cmd_name in GROUPS and self.name == "cli":
-            return Lazy(
-                cmd_name, places=GROUPS[cmd_name], help=f"{COMMANDS[cmd_name][:1].upper()}{COMMANDS[cmd_name][1:]}."
-            )
+            does = COMMANDS[cmd_name]
+            return Lazy(cmd_name, places=GROUPS[cmd_name], help=f"{does[0].upper()}{does[1:]}.")
         if cmd_name not in self.places:
             return None
         module, _, own = self.places[cmd_name].partition(":")

@@ -31,6 +31,7 @@ def command(ctx: click.Context, file: Path | None, log: str | None, add: bool, k
     fermata map ../export.csv --add
     fermata map --kinds 'door access'
     """
+    common.alone(ctx, "kinds")
     if kinds:
         _kinds(str(file) if file else None)
         return
