@@ -203,6 +203,7 @@ def test_nothing_found_says_why(hall: Workspace) -> None:
             ["report", "doors", "--keep", "x", "--display", "clock=12", "--output", "json"],
             "clock has no effect in json",
         ),
+        (["report", "overview", "--explain"], "--explain goes with one table of figures; of a page"),
         (["report", "doors", "--events", "--part", "1"], "--part has no effect with --events"),
         (["events", "doors", "--show", "1:1", "--limit", "3"], "--limit has no effect with --show"),
         (["survey", "--part", "fields"], "--part, --period and --export need the LOG"),

@@ -163,9 +163,12 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
         emit.emit(records, options["output"], options["limit"], how=result.display)
         return
     answer = result.part(options["part"]) if options["part"] else result.answer
+    steps = getattr(answer, "steps", ())
+    if options["explain"] and not steps:
+        raise click.UsageError("--explain goes with one table of figures; of a page, ask the report of a part")
     emit.emit(answer, options["output"], options["limit"], how=result.display)
     if options["explain"]:
-        _explain(result.data.steps, apart=bool(options["output"]))
+        _explain(steps, apart=bool(options["output"]))
 
 
 def _shaped(report: Any, options: dict[str, Any]) -> Any:
