@@ -311,7 +311,7 @@ def _steps(
         count = sum(t.num_rows for t in tables)
         total += count if limit is None or count < limit else drill.events(plan, source, reaching=True)[1]
         found += tables
-    if not found:
+    if not total:
         return None, 0
     steps = pa.concat_tables(found).sort_by([(c, "ascending") for c in ("start", "log", "record")]).slice(0, limit)
     return steps.set_column(2, "gap", _gaps(steps)).drop_columns(["reach"]), total
