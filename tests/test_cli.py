@@ -13,10 +13,14 @@ import shutil
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import click
 import pytest
 
 from fermata.api.workspace import Workspace
+from fermata.cli.common import Beside
+from fermata.errors import FermataError
 from tests.conftest import ROOT, fermata
+from tests.soak.commands import commands
 
 NOW = "2026-04-01T08:12"
 
@@ -181,7 +185,7 @@ def test_nothing_found_says_why(hall: Workspace) -> None:
         (["report", "doors", "--zone", "CET+1"], "no time zone 'CET+1'"),
         (["report", "doors", "--perod", "2026"], "No such option '--perod'"),
         (["report", "doors", "--by", "user", "--events", "--cell", "user=Nobody"], "no user 'Nobody' in this result"),
-        (["report", "doors", "--cell", "user=B-1001"], "--cell and --column go with --events"),
+        (["report", "doors", "--cell", "user=B-1001"], "--cell has no effect without --events"),
         (["events", "dors"], "no log 'dors'; did you mean 'doors'?"),
         (["events", "doors", "--show", "99:1"], "there is no file 99 in this log"),
         (["repots"], "no command 'repots'; did you mean 'reports'"),
@@ -206,21 +210,59 @@ def test_nothing_found_says_why(hall: Workspace) -> None:
         (["report", "overview", "--explain"], "--explain goes with one table of figures; of a page"),
         (["report", "doors", "--events", "--part", "1"], "--part has no effect with --events"),
         (["events", "doors", "--show", "1:1", "--limit", "3"], "--limit has no effect with --show"),
-        (["survey", "--part", "fields"], "--part, --period and --export need the LOG"),
+        (["survey", "--part", "fields"], "--part has no effect without LOG"),
         (["survey", "doors", "--export", "x.csv", "--part", "fields"], "--part has no effect with --export"),
         (["report", "doors", "--output", "csv", "--output", "json"], "standard output takes one form, not csv, json"),
-        (["import", "doors", "--list", "--corrected"], "--corrected has no effect with --list"),
+        (["import", "doors", "--list", "--wait", "1"], "--wait has no effect with --list"),
         (["import", "dors", "--list"], "no log 'dors'; did you mean 'doors'?"),
         (["map", "--kinds", "--add"], "--add has no effect with --kinds"),
         (["reports", "--recent", "--here"], "--here has no effect with --recent"),
-        (["schedule", "--cc", "ada@quillmere.example"], "--cc goes with --add"),
-        (["schedule", "x", "--pause", "--wait", "1 day"], "--wait goes with no change of a delivery"),
+        (["schedule", "--cc", "ada@quillmere.example"], "--cc has no effect without --mail or --recipient"),
+        (["schedule", "x", "--pause", "--add"], "--add has no effect with --pause"),
+        (["reports", "refused-entries", "--recent"], "NAME has no effect with --recent"),
+        (["reports", "refused-entries", "--category", "Doors"], "--category has no effect with NAME"),
+        (["schedule", "vault", "--units", "cron"], "NAME has no effect with --units"),
+        (["send", "vault", "--try", "--quiet"], "--quiet has no effect with --try"),
+        (["shelf", "--gone", "show", "1"], "--gone is of the list alone; it has no effect with show"),
+        (["page", "new", "doors", "--display", "paper=A3"], "paper has no effect in txt"),
+        (["survey", "doors", "--part", "overview", "--display", "paper=A3"], "paper has no effect in txt"),
         (["report", "doors", "--only", "refused"], "cannot read the filter 'refused'; write FIELD=VALUE"),
     ],
 )
 def test_wrong_requests(hall: Workspace, arguments: list[str], message: str) -> None:
     """Exit code 2 and a sentence: what is wrong, what exists, the nearest match. Never a traceback."""
     assert message in ask(hall, *arguments, code=2)
+
+
+def test_an_option_that_has_an_effect_only_with_another_is_refused_without() -> None:
+    """Whatever command has one: its help says what it goes with, and nothing is done without that."""
+    values = {"integer range": "3", "float range": "3", "choice": ""}
+    seen = 0
+    for words, command in commands():
+        needed = ["x" for p in command.params if isinstance(p, click.Argument) and p.required]
+        for option in command.params:
+            if not isinstance(option, Beside):
+                assert not (getattr(option, "help", None) or "").startswith("With --"), (words, option)
+                continue
+            kind = option.type
+            value = kind.choices[0] if isinstance(kind, click.Choice) else values.get(kind.name, "x")
+            typed = [*needed, option.opts[0], *([] if option.is_flag else [str(value)])]
+            with pytest.raises(click.UsageError, match=f"{option.opts[0]} has no effect without"):
+                command.make_context(words[-1], typed, obj={})
+            seen += 1
+    assert seen > 30
+
+
+def test_an_unknown_display_choice_stops_every_command_before_it_does_anything() -> None:
+    """Also those that write, and those that show no table."""
+    seen = 0
+    for words, command in commands():
+        if "display" in {p.name for p in command.params}:
+            needed = ["x" for p in command.params if isinstance(p, click.Argument) and p.required]
+            with pytest.raises(FermataError, match="colour"):
+                command.make_context(words[-1], [*needed, "--display", "colour=red"], obj={})
+            seen += 1
+    assert seen > 12
 
 
 def test_reports_are_listed_and_shown(hall: Workspace) -> None:

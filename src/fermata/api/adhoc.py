@@ -73,8 +73,12 @@ def read(
     >>> fermata.read(doors, time="When", user="Badge", zone="Europe/Lisbon").by("user").to_dicts()
     [{'User': 'B-1', 'Count': 2}]
     """
+    if time is not None and "start" in fields:
+        raise RequestError("time and start mean the same; give one of them")
     if time is not None:
         fields["start"] = time
+    if form and not {"start", "finish"} & fields.keys():
+        raise RequestError(f"form={form!r} is how a time is written; say in which column: time='When'")
     fields |= {n: {"form": form, **_table(fields[n])} for n in ("start", "finish") if form and n in fields}
     workspace, logs = _made({name or "log": (source, fields)}, {}, zone, now, named=bool(name))
     (log,) = logs

@@ -35,7 +35,13 @@ def check(ctx: click.Context) -> None:
 
 @click.command(name="sql")
 @click.argument("query", required=False)
-@click.option("--output", type=click.Choice(["txt", "csv", "json"]), default="txt", show_default=True, help="The form.")
+@common.beside("QUERY")(
+    "--output",
+    type=click.Choice(["txt", "csv", "json"]),
+    default="txt",
+    show_default=True,
+    help="the form of its answer.",
+)
 @click.pass_context
 def sql(ctx: click.Context, query: str | None, output: str) -> None:
     """Ask one SELECT of the logs, derived logs and registers; without QUERY, list them with their columns.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 from collections.abc import Callable
 from datetime import date, datetime
@@ -15,11 +16,16 @@ if TYPE_CHECKING:
     from fermata.reports.definition.report import Report
 
 __all__ = [
+    "Beside",
     "Group",
     "Opened",
     "Whole",
+    "alone",
+    "beside",
     "clock_time",
+    "conditions",
     "day",
+    "given",
     "keys",
     "narrowed",
     "narrowing",
@@ -27,6 +33,9 @@ __all__ = [
     "open_workspace",
     "read_now",
 ]
+
+
+F = TypeVar("F", bound=Callable[..., Any])
 
 
 class Group(click.Group):
@@ -54,7 +63,31 @@ class Whole(click.IntRange):
         return super().convert(value, param, ctx)
 
 
-F = TypeVar("F", bound=Callable[..., Any])
+class Beside(click.Option):
+    """An option that has an effect only with one of others, or with an argument: those named in `beside`, as they are
+    written. Its help begins with them, and without any of them it is refused.
+    """
+
+    def __init__(self, *arguments: Any, beside: tuple[str, ...], **more: Any) -> None:
+        super().__init__(*arguments, **more)
+        self.beside = beside
+        self.help = f"With {' or '.join(beside)}: {self.help}"
+
+    def handle_parse_result(self, ctx: click.Context, opts: Any, args: list[str]) -> tuple[Any, list[str]]:
+        """The value. Raises click.UsageError where the option has no effect."""
+        named = {n: p.name for p in ctx.command.params for n in (*p.opts, p.human_readable_name.strip("[]."))}
+        others = [opts.get(named[n]) for n in self.beside]
+        there = any(one for one in others if isinstance(one, str | bool | list | tuple))  # not given: of click's own
+        if self.name in opts and not there and not ctx.resilient_parsing:
+            raise click.UsageError(f"{self.opts[0]} has no effect without {' or '.join(self.beside)}", ctx)
+        return super().handle_parse_result(ctx, opts, args)
+
+
+def beside(*others: str) -> Callable[..., Callable[[F], F]]:
+    """`click.option` for options that have an effect only with one of others; see Beside."""
+    return functools.partial(click.option, cls=Beside, beside=others)
+
+
 SPLIT = re.compile(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)")
 
 NARROWING = (
@@ -201,16 +234,25 @@ def conditions(texts: tuple[str, ...]) -> dict[str, list[Any]]:
 
 
 def given(ctx: click.Context) -> dict[str, str]:
-    """The options given on the command line, as they are written, by their names."""
-    options, source = [p for p in ctx.command.params if isinstance(p, click.Option)], ctx.get_parameter_source
-    return {p.name: p.opts[0] for p in options if p.name and source(p.name) == ParameterSource.COMMANDLINE}
+    """The options and arguments given on the command line, as they are written, by their names."""
+    found = {}
+    for p in ctx.command.params:
+        if not p.name or ctx.get_parameter_source(p.name) != ParameterSource.COMMANDLINE:
+            continue
+        if not isinstance(p, click.Option):
+            found[p.name] = p.human_readable_name.strip("[].")
+        elif not (isinstance(p.flag_value, str) and p.is_flag and p.flag_value != ctx.params.get(p.name)):
+            found[p.name] = p.opts[0]  # of several flags for one choice, the one that was given
+    return found
 
 
-def alone(ctx: click.Context, option: str, *without: str) -> None:
-    """Raises UsageError where `option` is given with options that have no effect then: any other, or those named."""
+def alone(ctx: click.Context, option: str, *without: str, but: tuple[str, ...] = ()) -> None:
+    """Raises UsageError where `option` is given with options or arguments that have no effect then: those named, or any
+    other but some.
+    """
     own = given(ctx)
     for name, other in own.items() if option in own else ():
-        if name != option and (not without or name in without):
+        if name not in (option, *but) and (not without or name in without):
             raise click.UsageError(f"{other} has no effect with {own[option]}; leave one of them out")
 
 

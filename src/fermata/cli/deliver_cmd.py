@@ -19,75 +19,76 @@ if TYPE_CHECKING:
 __all__ = ["schedule", "send"]
 
 FAILED = 1
+ADD = common.beside("--add")
+MAIL = common.beside("--mail", "--recipient")
+TRY = common.beside("--try")
 
 
 @click.command(name="schedule")
 @click.argument("name", default="")
-@click.option(
+@common.beside("NAME")(
     "--next",
     "count",
     type=common.Whole(1, 100),
     default=5,
     show_default=True,
-    help="With NAME: how many runs to show.",
+    help="how many runs to show.",
 )
 @click.option("--add", is_flag=True, help="Put a report on the timetable as NAME; writes deliveries/NAME.toml.")
-@click.option(
-    "--report", metavar="REPORT", help="With --add: what is sent; `last` is the last run, kept under NAME first."
-)
-@click.option(
+@ADD("--report", metavar="REPORT", help="what is sent; `last` is the last run, kept under NAME first.")
+@ADD(
     "--when",
     metavar="WHEN",
-    help="With --add: 'every Monday at 7', 'daily at 07:00', 'monthly on the 1st at 07:00', 'first working day at "
+    help="'every Monday at 7', 'daily at 07:00', 'monthly on the 1st at 07:00', 'first working day at "
     "08:00', or an RFC 5545 rule.",
 )
-@click.option("--at", metavar="HH:MM", help="With --add: the time of day for a rule that tells none.")
-@click.option(
+@ADD("--at", metavar="HH:MM", help="the time of day for a rule that tells none.")
+@ADD(
     "--from",
     "starts",
     metavar="DATE",
-    help="With --add: the day that counting begins on, for every second week and the like.",
+    help="the day that counting begins on, for every second week and the like.",
 )
-@click.option("--period", metavar="PERIOD", help="With --add: another period than the report's ('last month').")
-@click.option(
+@ADD("--period", metavar="PERIOD", help="another period than the report's ('last month').")
+@ADD(
     "--form",
     "forms",
     multiple=True,
     metavar="FORM",
-    help="With --add: pdf, xlsx, html, csv ...; several. pdf by default.",
+    help="pdf, xlsx, html, csv ...; several. pdf by default.",
 )
-@click.option(
-    "--mail", multiple=True, metavar="WHO", help="With --add: an address, or part of the name of somebody with one."
-)
-@click.option("--folder", metavar="DIR", help="With --add: a folder it goes into.")
-@click.option("--webhook", metavar="URL", help="With --add: an address that takes JSON by POST.")
-@click.option("--cc", multiple=True, metavar="WHO", help="With --mail: who gets a copy.")
-@click.option("--subject", metavar="TEXT", help="With --mail: the subject; {{ title }} and the like are filled in.")
-@click.option("--text", metavar="TEXT", help="With --mail: the text instead of the usual one.")
-@click.option(
+@ADD("--mail", multiple=True, metavar="WHO", help="an address, or part of the name of somebody with one.")
+@ADD("--folder", metavar="DIR", help="a folder it goes into.")
+@ADD("--webhook", metavar="URL", help="an address that takes JSON by POST.")
+@MAIL("--cc", multiple=True, metavar="WHO", help="who gets a copy.")
+@MAIL("--subject", metavar="TEXT", help="the subject; {{ title }} and the like are filled in.")
+@MAIL("--text", metavar="TEXT", help="the text instead of the usual one.")
+@MAIL(
     "--as",
     "way",
     type=click.Choice(["attached", "zipped", "link", "in the text"]),
-    help="With --mail: how the result goes; a link leads to the share of [mail].",
+    help="how the result goes; a link leads to the share of [mail].",
 )
-@click.option("--zip-above", metavar="SIZE", help="With --mail: files larger than this together are zipped (5 MB).")
-@click.option("--split", metavar="FIELD", help="One report for each value of a field (user, user.department ...).")
-@click.option(
-    "--recipient", metavar="ATTRIBUTE", help="With --split: each part goes to this attribute of the register (mail)."
+@MAIL("--zip-above", metavar="SIZE", help="files larger than this together are zipped (5 MB).")
+@ADD("--split", metavar="FIELD", help="one report for each value of a field (user, user.department ...).")
+@common.beside("--split")(
+    "--recipient", metavar="ATTRIBUTE", help="each part goes to this attribute of the register (mail)."
 )
-@click.option("--alert", metavar="CONDITION", help="Only while a row is so: 'Refused > 20', 'rows > 0'.")
-@click.option("--no-data-for", metavar="LENGTH", help="Only when the log has had no record for so long: '2 hours'.")
-@click.option("--quiet", metavar="LENGTH", help="With --alert: not again for so long after it went out (1 day).")
-@click.option("--hold", multiple=True, metavar="REPORT", help="Held back until this report's checks are in order.")
-@click.option("--wait", metavar="LENGTH", help="Wait so long at most until the logs cover the period: '2 days'.")
-@click.option("--only", multiple=True, metavar="FIELD=VALUE,...", help="With --add: the report narrowed so.")
-@click.option("--seen-by", metavar="VIEWER", help="With --add: as this viewer of fermata.toml may see it.")
-@click.option("--keep", metavar="LENGTH", help="With --add: how long outputs stay on the shelf (90 days).")
+@ADD("--alert", metavar="CONDITION", help="only while a row is so: 'Refused > 20', 'rows > 0'.")
+@ADD("--no-data-for", metavar="LENGTH", help="only when the log has had no record for so long: '2 hours'.")
+@common.beside("--alert", "--no-data-for")(
+    "--quiet", metavar="LENGTH", help="not again for so long after it went out (1 day)."
+)
+@ADD("--hold", multiple=True, metavar="REPORT", help="held back until this report's checks are in order.")
+@ADD("--wait", metavar="LENGTH", help="wait so long at most until the logs cover the period: '2 days'.")
+@ADD("--only", multiple=True, metavar="FIELD=VALUE,...", help="the report narrowed so.")
+@ADD("--seen-by", metavar="VIEWER", help="as this viewer of fermata.toml may see it.")
+@ADD("--keep", metavar="LENGTH", help="how long outputs stay on the shelf (90 days).")
 @click.option("--pause", "change", flag_value="pause", help="NAME goes out no more until it is resumed.")
 @click.option("--resume", "change", flag_value="resume", help="NAME goes out again.")
 @click.option("--skip-next", "change", flag_value="skip", help="Leave the next run of NAME out.")
 @click.option("--remove", "change", flag_value="remove", help="Take NAME off the timetable.")
-@click.option("--replace", is_flag=True, help="With --add: replace the delivery of that name.")
+@ADD("--replace", is_flag=True, help="replace the delivery of that name.")
 @click.option("--units", type=click.Choice(["systemd", "cron"]), help="Print ready-made lines that run what is due.")
 @emit.output
 @click.pass_context
@@ -105,8 +106,8 @@ def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
     fermata schedule --units systemd
     """
     common.alone(ctx, "units")
+    common.alone(ctx, "change", but=("name",))
     workspace = common.open_workspace(ctx)
-    own = common.given(ctx)
     if options["units"]:
         click.echo(workspace.deliveries.units(shutil.which("fermata") or sys.argv[0], options["units"]), nl=False)
         return
@@ -116,12 +117,8 @@ def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
     if options["change"]:
         if not name:
             raise click.UsageError(f"--{options['change'].replace('skip', 'skip-next')} needs the NAME of a delivery")
-        if other := next((text for option, text in own.items() if option != "change"), ""):
-            raise click.UsageError(f"{other} goes with no change of a delivery; leave it out")
         _changed(workspace, name, options["change"])
         return
-    if other := next((text for option, text in own.items() if option not in SHOWING), ""):
-        raise click.UsageError(f"{other} goes with --add")
     found = workspace.deliveries.table(name, count=options["count"])
     emit.emit(found, options["output"])
     told = [c.name for c in found.columns]
@@ -148,7 +145,6 @@ def _changed(workspace: Any, name: str, change: str) -> None:
     emit.emit(workspace.deliveries.table(name, count=2), ())
 
 
-SHOWING = ("count", "output", "display", "notes")  # options of a timetable that is shown
 TARGET = {"cc": "cc", "subject": "subject", "text": "text", "way": "how", "zip_above": "zip_above"}  # of a mail
 KEYS = ("report", "when", "at", "period", "wait", "keep")
 
@@ -168,26 +164,21 @@ def _add(workspace: Any, name: str, options: dict[str, Any]) -> None:
     if options["alert"] or options["no_data_for"]:
         asked = {"condition": options["alert"], "no_data_for": options["no_data_for"], "quiet": options["quiet"]}
         data["only_if"] = {k: v for k, v in asked.items() if v}
-    elif options["quiet"]:
-        raise click.UsageError("--quiet goes with --alert or --no-data-for")
     if options["split"]:
         data["split"] = {"by": options["split"]}
         data["split"] |= {"recipient": options["recipient"]} if options["recipient"] else {}
-    elif options["recipient"]:
-        raise click.UsageError("--recipient goes with --split: whose part goes to whom?")
+    emit.refuse_unused(options["output"])
     path, notes = workspace.deliveries.schedule(name, over=options["replace"], **data, to=_targets(options))
     common.note(f"written: {path}; what it would send: fermata send {name} --try")
     for text in notes:
         common.note(f"Note  {text}")
-    emit.emit(workspace.deliveries.table(name, count=2), ())
+    emit.emit(workspace.deliveries.table(name, count=options["count"]), options["output"])
 
 
 def _targets(options: dict[str, Any]) -> list[dict[str, Any]]:
     """Where it goes, as the delivery's file has it."""
     whom = list(options["mail"]) or (["recipient"] if options["recipient"] else [])
     of_mail = {k: v for option, k in TARGET.items() if (v := options[option])}
-    if of_mail and not whom:
-        raise click.UsageError(f"--{next(iter(of_mail)).replace('how', 'as').replace('_', '-')} goes with --mail")
     of_mail = {k: list(v) if isinstance(v, tuple) else v for k, v in of_mail.items()}
     to: list[dict[str, Any]] = [{"mail": whom, **of_mail}] if whom else []
     to += [{"folder": options["folder"]}] if options["folder"] else []
@@ -201,17 +192,17 @@ def _targets(options: dict[str, Any]) -> list[dict[str, Any]]:
 @click.argument("name", default="")
 @click.option("--now", "at_once", is_flag=True, help="Run and send NAME now, whatever its timetable.")
 @click.option("--try", "tried", is_flag=True, help="Show what NAME would send to whom, and send nothing.")
-@click.option("--to", metavar="ADDRESS", default="", help="With --try: send its mails to this address and nobody else.")
-@click.option("--into", type=click.Path(path_type=Path), help="With --try: write the files and mails to look at here.")
+@TRY("--to", metavar="ADDRESS", default="", help="send its mails to this address and nobody else.")
+@TRY("--into", type=click.Path(path_type=Path), help="write the files and mails to look at here.")
 @click.option("--retry", is_flag=True, help="Try again at once what could not be handed over before.")
 @click.option("--loop", is_flag=True, help="Stay and send what comes due, until interrupted.")
-@click.option(
+@common.beside("--loop")(
     "--every",
     type=common.Whole(min=1),
     default=60,
     show_default=True,
     metavar="SECONDS",
-    help="With --loop: how often to look.",
+    help="how often to look.",
 )
 @click.option("--quiet", is_flag=True, help="Say only what somebody should look at.")
 @click.option("--wait", type=float, default=0, show_default=True, help="Seconds to wait for another send.")
@@ -230,17 +221,14 @@ def send(
     fermata send refused-monthly --now
     fermata send --loop
     """
-    if (to or into) and not tried:
-        raise click.UsageError(f"--{'to' if to else 'into'} goes with --try")
+    common.alone(ctx, "tried", but=("name", "to", "into"))
+    common.alone(ctx, "loop", but=("every", "quiet", "wait"))
+    common.alone(ctx, "at_once", "retry")
     if tried:
-        if not name or options["at_once"] or options["retry"] or loop:
+        if not name:
             raise click.UsageError("--try shows one delivery: fermata send NAME --try")
         _try(common.open_workspace(ctx), name, to, into)
         return
-    if loop and (name or options["at_once"] or options["retry"]):
-        raise click.UsageError("--loop sends whatever is due; leave NAME, --now and --retry out")
-    if options["at_once"] and options["retry"]:
-        raise click.UsageError("--now makes a new run, --retry takes up one that was made; give one of them")
     if not loop:
         if _once(ctx, name, **options):
             ctx.exit(FAILED)

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from fermata.reports.definition.report import Report
     from fermata.reports.result import Answer, Records
 
-__all__ = ["as_displayed", "author", "emit", "most", "output", "pairs"]
+__all__ = ["as_displayed", "author", "emit", "most", "output", "pairs", "refuse_unused"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 LOOKED_AT = 1000  # events nobody reads to the end on a terminal
@@ -43,7 +43,7 @@ DISPLAY = click.option(
     multiple=True,
     metavar="KEY=VALUE",
     expose_value=False,
-    callback=lambda ctx, _, given: ctx.obj.update(display=given),
+    callback=lambda ctx, _, given: ctx.obj.update(display=_read(given)),
     help="clock=12, seconds=no, times=start, durations=hours, decimal=comma, dates='day first', columns=A,B, "
     "pages=1-3, "
     "orientation=landscape, paper=A3, author=NAME, spreadsheet=yes.",
@@ -60,6 +60,16 @@ NOTES = click.option(
 )
 
 
+def _read(given: Sequence[str]) -> dict[str, Any]:
+    """The display choices of the command line. Raises UsageError, RequestError before anything is done."""
+    found = keys(tuple(given), "--display")
+    if found:
+        from fermata.reports.definition.display import Display
+
+        Display.of(**found)
+    return found
+
+
 def output(command: F) -> F:
     """Adds the options that say where a result goes and how it is shown."""
     decorated: F = OUTPUT(DISPLAY(NOTES(command)))
@@ -73,10 +83,8 @@ def emit(item: Answer, wanted: Sequence[str], limit: int | None = None, *, how: 
     """
     from fermata import outputs
 
+    refuse_unused(wanted, how)
     chosen = _display(how)
-    if len(streams := [text for text in wanted if outputs.known(text)]) > 1:
-        raise click.UsageError(f"standard output takes one form, not {', '.join(streams)}; name files for the others")
-    _refuse_unused(wanted, chosen)
     item = _cut(item, wanted, limit)
     files = [(text, outputs.form_of(Path(text))) for text in wanted if not outputs.known(text)]
     for text in wanted or ("txt",):
@@ -87,19 +95,23 @@ def emit(item: Answer, wanted: Sequence[str], limit: int | None = None, *, how: 
         note(f"written: {path}")
 
 
-def _refuse_unused(wanted: Sequence[str], chosen: Display) -> None:
-    """Raises RequestError, UsageError for a choice of the command line that has no effect where the result goes."""
+def refuse_unused(wanted: Sequence[str], how: Display | None = None) -> None:
+    """Raises RequestError, UsageError for a choice of the command line that has no effect where the result goes, and
+    for a form there is none of. A command that changes something asks this first.
+    """
     from fermata import outputs
 
     ctx = click.get_current_context()
+    if len(streams := [text for text in wanted if outputs.known(text)]) > 1:
+        raise click.UsageError(f"standard output takes one form, not {', '.join(streams)}; name files for the others")
     if wanted and ctx.get_parameter_source("notes") == ParameterSource.COMMANDLINE:
         raise click.UsageError("--notes chooses what is shown below a table here; with --output leave it out")
     asked = [
-        *keys(ctx.obj.get("display", ()), "--display"),
+        *ctx.obj.get("display", {}),
         *(["chart"] if ctx.params.get("chart") not in (None, "none") else []),
     ]
     forms = [text if outputs.known(text) else outputs.form_of(Path(text)) for text in wanted or ("txt",)]
-    outputs.refuse_unused(asked, forms, spreadsheet=chosen.spreadsheet)
+    outputs.refuse_unused(asked, forms, spreadsheet=_display(how).spreadsheet)
 
 
 def _cut(item: Answer, wanted: Sequence[str], limit: int | None) -> Answer:
@@ -123,9 +135,9 @@ def as_displayed(report: Report, forms: Sequence[str]) -> Report:
     """The report with the display choices of the command line as its own. Raises as `emit` does."""
     from fermata.reports.definition.display import Display
 
-    own = keys(click.get_current_context().obj.get("display", ()), "--display")
+    own = click.get_current_context().obj.get("display", {})
     chosen = (report.display or Display()).merged(Display.of(**own))
-    _refuse_unused(forms or ("pdf",), chosen)
+    refuse_unused(forms or ("pdf",), chosen)
     return report.changed(display=chosen) if own else report
 
 
@@ -136,7 +148,7 @@ def _display(how: Display | None) -> Display:
     from fermata.reports.definition.display import Display
 
     given = click.get_current_context().obj
-    chosen = (how or given.get("house") or Display()).merged(Display.of(**keys(given.get("display", ()), "--display")))
+    chosen = (how or given.get("house") or Display()).merged(Display.of(**given.get("display", {})))
     if chosen.author:
         return chosen
     return chosen.merged(Display(author=author()))
@@ -239,6 +251,7 @@ def pairs(item: Records) -> None:
     """A listing of two columns as paragraphs: the first column beside the second, wrapped to the terminal."""
     from fermata.outputs.formats import clean
 
+    refuse_unused(())
     width = shutil.get_terminal_size().columns if sys.stdout.isatty() else None
     heading = f"{item.title}\n{item.context.period}, {item.context.zone}\n"
     click.echo(click.style(item.title, bold=True) + heading[len(item.title) :] if sys.stdout.isatty() else heading)

@@ -122,6 +122,7 @@ def begin(ctx: click.Context, /, name: str, since: str, at: str | None, output: 
     workspace = common.open_workspace(ctx)
     zone = workspace.config.workspace.zone
     began = common.read_now(at, zone, "--at") or workspace.now()
+    emit.refuse_unused(output)
     workspace.evacuation(name).begin(common.clock_time(since, began, zone), began)
     _show(workspace, name, output)
 
@@ -143,6 +144,7 @@ def mark(
     fermata evacuation mark house 3 7-9 --by 'Warden north'
     fermata evacuation mark house 'Ada Umberlin' --by 'Warden north' --undo
     """
+    common.alone(ctx, "undo", "add")
     clearing = common.open_workspace(ctx).evacuation(name)
     for person in clearing.mark(people, by, note=remark, undo=undo, add=add):
         click.echo(f"{'not accounted for any more' if undo else 'accounted for'}: {person}")
@@ -154,7 +156,7 @@ def mark(
 @click.argument("name")
 @click.option("--import", "bring", is_flag=True, help="Import the log's new files first.")
 @click.option("--watch", is_flag=True, help="Show it again and again until nobody is missing.")
-@click.option("--every", type=click.FloatRange(min=1), default=10, show_default=True, help="With --watch: seconds.")
+@common.beside("--watch")("--every", type=click.FloatRange(min=1), default=10, show_default=True, help="seconds.")
 @emit.output
 @click.pass_context
 def show(ctx: click.Context, /, name: str, bring: bool, watch: bool, every: float, output: tuple[str, ...]) -> None:
@@ -194,7 +196,9 @@ def end(ctx: click.Context, /, name: str, by: str, output: tuple[str, ...]) -> N
     fermata evacuation end house --by 'Warden north'
     fermata evacuation show house --output house.pdf
     """
-    found, records = common.open_workspace(ctx).evacuation(name).end(by)
+    workspace = common.open_workspace(ctx)
+    emit.refuse_unused(output)
+    found, records = workspace.evacuation(name).end(by)
     emit.emit(records, output)
     common.note(f"ended; {found.missing} were not accounted for" if found.missing else "ended; nobody was missing")
 

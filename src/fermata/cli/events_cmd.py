@@ -37,7 +37,7 @@ def command(ctx: click.Context, /, log: str, **options: Any) -> None:
     fermata events doors --as-known 2026-03-01
     fermata events prints --sort -pages --limit 10 --fields start,user,title,pages,cost --numbers --totals
     """
-    common.alone(ctx, "show")
+    common.alone(ctx, "show", but=("log",))
     workspace = common.open_workspace(ctx)
     if options["show"]:
         for name, value in workspace.archive.source_record(log, options["show"]).items():

@@ -14,20 +14,21 @@ from fermata.cli import common
 
 __all__ = ["command"]
 
+LOG = common.beside("LOG")
 QUIET = 2.0  # seconds before progress is worth a line
 
 
 @click.command(name="import")
 @click.argument("log", required=False)
 @click.argument("files", nargs=-1, type=click.Path(path_type=Path, allow_dash=True))
-@click.option("--complete-to", metavar="TIME", help="Declare that the log holds everything up to this time.")
-@click.option(
+@LOG("--complete-to", metavar="TIME", help="declare that the log holds everything up to this time.")
+@LOG(
     "--complete",
     default="",
     metavar="PERIOD",
-    help="The files hold every entry of this period; missing ones were deleted.",
+    help="the files hold every entry of this period; missing ones were deleted.",
 )
-@click.option("--corrected", is_flag=True, help="The files put right what was rejected so far.")
+@common.beside("FILES")("--corrected", is_flag=True, help="the files put right what was rejected so far.")
 @click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
 @click.option("--files", "by_file", is_flag=True, help="A line for each file also where all logs are imported.")
 @click.option("--list", "listed", is_flag=True, help="List the imports made, those of LOG or all, oldest first.")
@@ -52,19 +53,13 @@ def command(
     fermata import
     fermata import doors incoming/doors-2026-03.csv
     """
-    common.alone(ctx, "listed")
-    if listed and files:
-        raise click.UsageError("--list says what was imported into LOG, or into every log; leave FILES out")
+    common.alone(ctx, "listed", but=("log",))
     workspace = common.open_workspace(ctx)
     if listed:
         wanted = {log, *workspace.base.known(log).stored_logs} if log else None
         entries = [e for e in workspace.archive.imports() if wanted is None or e["log"] in wanted]
         _list(entries, workspace.config.workspace.zone)
         return
-    if (complete_to or complete or corrected) and not log:
-        raise click.UsageError("--complete-to, --complete and --corrected need the LOG they are about")
-    if corrected and not files:
-        raise click.UsageError("--corrected needs the FILES that put the rejects right")
     said: dict[str, Any] = {
         "complete_to": common.read_now(complete_to, workspace.config.workspace.zone),
         "complete": complete,

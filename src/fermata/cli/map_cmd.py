@@ -31,7 +31,7 @@ def command(ctx: click.Context, file: Path | None, log: str | None, add: bool, k
     fermata map ../export.csv --add
     fermata map --kinds 'door access'
     """
-    common.alone(ctx, "kinds")
+    common.alone(ctx, "kinds", but=("file",))
     if kinds:
         _kinds(str(file) if file else None)
         return

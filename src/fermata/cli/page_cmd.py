@@ -35,6 +35,7 @@ def command(ctx: click.Context, /, name: str, reports: tuple[str, ...], **option
         keys["only"] = common.conditions(options["only"])
     if options["layout"]:
         keys["layout"] = [int(n) if n.strip().isdigit() else n for n in options["layout"].split(",")]
+    emit.refuse_unused(options["output"])
     path, page = workspace.reports.page(name, *reports, drop=options["drop"], over=options["replace"], **keys)
     common.note(f"written: {path}; run it with: fermata report {name}\n")
     result = workspace.run(page)

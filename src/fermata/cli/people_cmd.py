@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import date
 from typing import Any
 
 import click
@@ -10,6 +9,8 @@ import click
 from fermata.cli import common, emit
 
 __all__ = ["find", "register"]
+
+NAME = common.beside("NAME")
 
 
 @click.command(name="find")
@@ -35,9 +36,9 @@ def find(ctx: click.Context, text: str, output: tuple[str, ...]) -> None:
 
 @click.command(name="list")
 @click.argument("name", required=False)
-@click.option("--as-of", metavar="DATE", help="The day whose rows to list; today unless given.")
-@click.option("--only", multiple=True, metavar="FIELD=VALUE", help="Keep only rows with this value.")
-@click.option("--without", multiple=True, metavar="FIELD=VALUE", help="Leave out rows with this value.")
+@NAME("--as-of", metavar="DATE", help="the day whose rows to list; today unless given.")
+@NAME("--only", multiple=True, metavar="FIELD=VALUE", help="keep only rows with this value.")
+@NAME("--without", multiple=True, metavar="FIELD=VALUE", help="leave out rows with this value.")
 @emit.output
 @click.pass_context
 def register(
@@ -49,15 +50,10 @@ def register(
     fermata register list people
     fermata register list people --only 'department=Stage'
     """
-    from fermata.errors import RequestError
-
     workspace = common.open_workspace(ctx)
     if name is None:
         emit.emit(workspace.registers.overview(), output)
         return
-    try:
-        day = date.fromisoformat(as_of) if as_of else None
-    except ValueError:
-        raise RequestError(f"--as-of {as_of!r} is no date; write 2026-03-01") from None
+    day = common.day(as_of, "--as-of") if as_of else None
     narrowing = {k: common.conditions(v) for k, v in chosen.items() if v}
     emit.emit(workspace.registers.table(name, as_of=day, **narrowing), output)

@@ -114,10 +114,8 @@ UNSET = {"by": (), "across": None, "zero_rows": None, "hours": None, "rounding":
 @click.option("--explain", is_flag=True, help="Say how many events each filter removed.")
 @click.option("--dry-run", is_flag=True, help="Say period, zone, filters, coverage and expected size; run nothing.")
 @click.option("--events", is_flag=True, help="List the events behind a figure, with file, record and contribution.")
-@click.option("--cell", multiple=True, metavar="GROUP=VALUE", help="With --events: the group whose figure is meant.")
-@click.option(
-    "--column", metavar="COLUMN", help="With --events: the column whose figure is meant; the first by default."
-)
+@common.beside("--events")("--cell", multiple=True, metavar="GROUP=VALUE", help="the group whose figure is meant.")
+@common.beside("--events")("--column", metavar="COLUMN", help="the column whose figure is meant; the first by default.")
 @click.pass_context
 def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     """Run the report NAME, or ask the log NAME directly; `last` is the last run, `last-2` the one before it.
@@ -133,8 +131,6 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     fermata report doors --by place --events --cell place='Stage side'
     fermata report timesheets --by user --hours night --columns time,'A day = time / days' --compare before
     """
-    if (options["cell"] or options["column"]) and not options["events"]:
-        raise click.UsageError("--cell and --column go with --events")
     common.alone(ctx, "label", "events", "explain", "limit", "notes", "part")
     common.alone(ctx, "events", "part", "explain", "chart")
     workspace = common.open_workspace(ctx)

@@ -12,7 +12,6 @@ __all__ = ["command", "save", "trace"]
 
 SAMPLE = 5  # rows that show what a report looks like
 MOST_FOUND = 15
-SURE = click.option("--replace", is_flag=True, help="Replace a report of that name.")
 
 
 @click.command(name="reports")
@@ -26,7 +25,7 @@ SURE = click.option("--replace", is_flag=True, help="Replace a report of that na
     metavar="NEW",
     help="Copy NAME into the workspace under a new name, to be changed there; the original stays.",
 )
-@SURE
+@common.beside("--copy")("--replace", is_flag=True, help="replace a report of that name.")
 @click.option("--recent", is_flag=True, help="The last runs, to go back to: last, last-2 ...")
 @click.option("--definition", is_flag=True, help="Print the file of NAME.")
 @click.option("--schema", is_flag=True, help="The JSON Schema of report files, for editors.")
@@ -52,11 +51,12 @@ def command(
     fermata reports refused-entries --definition
     fermata reports refused-entries --copy refused-at-night
     """
-    for option in ("schema", "recent", "definition"):
+    for option in ("schema", "recent"):
         common.alone(ctx, option)
-    common.alone(ctx, "copy", "search", "category", "here")
-    if replace and not copy:
-        raise click.UsageError("--replace goes with --copy")
+    common.alone(ctx, "definition", but=("name",))
+    common.alone(ctx, "copy", but=("name", "replace"))
+    if not search:
+        common.alone(ctx, "name", "category", "here")
     if schema:
         import json
 
@@ -194,7 +194,7 @@ def _listed(workspace: Any, words: str, category: str, without: set[str]) -> Non
 @click.option("--title", metavar="TITLE", help="A title of its own.")
 @click.option("--category", metavar="NAME", help="Where it is listed: a category there is, or a new one.")
 @click.option("--fixed", is_flag=True, help="For the very period it has today instead of a moving one.")
-@SURE
+@click.option("--replace", is_flag=True, help="Replace a report of that name.")
 @click.pass_context
 def save(
     ctx: click.Context, name: str, source: str, title: str | None, category: str | None, fixed: bool, replace: bool

@@ -22,6 +22,8 @@ def command(ctx: click.Context, gone: bool, output: tuple[str, ...], limit: int 
 
     Deliveries put their outputs here; `fermata report NAME --keep` does by hand.
     """
+    if ctx.invoked_subcommand and (own := next(iter(common.given(ctx).values()), "")):
+        raise click.UsageError(f"{own} is of the list alone; it has no effect with {ctx.invoked_subcommand}")
     if ctx.invoked_subcommand is None:
         emit.emit(common.open_workspace(ctx).shelf.table(gone=gone), output, limit)
 

@@ -13,19 +13,20 @@ __all__ = ["command"]
 
 AT_ONCE = 12  # rows of a part that the whole survey shows
 PARTS = ("overview", "fields", "gaps", "imports", "values", "unresolved", "rejects")
+LOG = common.beside("LOG")
 WHOLE = ("fields", "gaps", "values", "unresolved")
 
 
 @click.command(name="survey")
 @click.argument("log", required=False)
-@click.option("--part", type=click.Choice(PARTS), help="Only this part, with all its rows.")
-@click.option("--period", default="all", metavar="PERIOD", help="Look at fields and names of this period only.")
+@LOG("--part", type=click.Choice(PARTS), help="only this part, with all its rows.")
+@LOG("--period", default="all", metavar="PERIOD", help="look at fields and names of this period only.")
 @emit.output
-@click.option(
+@LOG(
     "--export",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="Write the rejected records as they stand, to be corrected.",
+    help="write the rejected records as they stand, to be corrected.",
 )
 @click.pass_context
 def command(
@@ -41,9 +42,7 @@ def command(
     fermata survey doors --export mend.csv
     fermata import doors --corrected mend.csv
     """
-    common.alone(ctx, "export")
-    if log is None and (part or export or period != "all"):
-        raise click.UsageError("--part, --period and --export need the LOG they are about")
+    common.alone(ctx, "export", but=("log",))
     workspace = common.open_workspace(ctx)
     if log is None:
         emit.emit(workspace.archive.survey_all(), output)

@@ -54,6 +54,11 @@ __all__ = ["DerivedMap", "derived_schemas"]
 
 AT_MOST = "at most "
 WAYS = ("pairing", "states", "merge", "counter", "link", "combine")
+GENERATED = {  # what is generated -> the keys it goes by, besides the register and `up_to`
+    "required time": ("pattern", "absences"),
+    "amounts": ("amount", "unit", "scale", "per", "spread"),
+    "assignments": (),
+}
 
 
 class Keyed(Strict):
@@ -206,7 +211,19 @@ class DerivedMap(Strict):
             raise ValueError("only combine takes several logs; to look things up in another, use link")
         if self.generate and not (self.register_name and self.up_to):
             raise ValueError("what is generated needs a register, and up_to: the log it is compared with")
+        self._refuse_unused()
         return self
+
+    def _refuse_unused(self) -> None:
+        """Raises ValueError for a key that has no effect on how this log is made."""
+        fit = {"by": "combine", **dict.fromkeys(("register_name", "up_to"), "generate")}
+        fit |= {key: f"generate = {what!r}" for what, keys in GENERATED.items() for key in keys}
+        own: tuple[str, ...] = ("by",) if self.combine is not None else ()
+        if self.generate:
+            own = ("register_name", "up_to", *GENERATED[self.generate])
+        for key, with_ in fit.items():
+            if key in self.model_fields_set and key not in own:
+                raise ValueError(f"{key.removesuffix('_name')} has no effect here; it has with {with_}")
 
     @property
     def needs(self) -> tuple[str, ...]:

@@ -12,7 +12,7 @@ from pydantic import ValidationError
 from fermata import tomlfile
 from fermata.config.mail import ADDRESS
 from fermata.deliveries import rhythm, timetable
-from fermata.deliveries.model import Delivery
+from fermata.deliveries.model import WAYS, Delivery
 from fermata.errors import DataError, RequestError, UnknownName
 from fermata.registers.register import Register
 from fermata.reports.definition import files
@@ -22,7 +22,6 @@ from fermata.workspace.base import Base
 __all__ = ["add", "changed", "picked", "removed", "skipped"]
 
 RECIPIENT = "recipient"
-OF_MAIL = ("cc", "bcc", "reply_to", "subject", "text", "zip_above", "how")  # what goes with a mail
 
 
 def add(base: Base, name: str, *, over: bool = False, **data: Any) -> tuple[Path, list[str]]:
@@ -54,7 +53,7 @@ def add(base: Base, name: str, *, over: bool = False, **data: Any) -> tuple[Path
 def _targets(data: dict[str, Any]) -> list[dict[str, Any]]:
     """Takes the targets out of the keys that stand beside `to`. Raises RequestError."""
     ways = {key: data.pop(key) for key in ("mail", "folder", "webhook") if data.get(key)}
-    of_mail = {key: data.pop(key) for key in OF_MAIL if key in data}
+    of_mail = {key: data.pop(key) for key in WAYS["mail"] if key in data}
     if of_mail and "mail" not in ways:
         raise RequestError(f"{', '.join(of_mail)}: goes with mail, which says to whom")
     for key, value in of_mail.items():

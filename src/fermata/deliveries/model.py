@@ -26,7 +26,14 @@ from fermata.config.mail import How, addresses, bytes_of
 from fermata.strict import Strict, listed
 from fermata.timeline.lengths import exact, length
 
-__all__ = ["Delivery", "OnlyIf", "Split", "Target"]
+__all__ = ["WAYS", "Delivery", "OnlyIf", "Split", "Target"]
+
+WAYS = {  # by which a result is handed over -> the keys of a target that it goes by
+    "mail": ("cc", "bcc", "reply_to", "subject", "text", "zip_above", "how"),
+    "folder": ("name", "keep", "index"),
+    "webhook": ("token_env", "token_file"),
+    "channel": ("address", "options", "subject", "text", "token_env", "token_file"),
+}
 
 
 class Target(Strict):
@@ -78,10 +85,13 @@ class Target(Strict):
 
     @model_validator(mode="after")
     def _one(self) -> Self:
-        if sum(map(bool, (self.mail, self.folder, self.webhook, self.channel))) != 1:
+        ways = [way for way in WAYS if getattr(self, way)]
+        if len(ways) != 1:
             raise ValueError("give one of mail, folder, webhook or channel")
-        if (self.address or self.options) and not self.channel:
-            raise ValueError("address and options belong to a channel")
+        for key, info in type(self).model_fields.items():
+            if key not in (*ways, *WAYS[ways[0]]) and getattr(self, key) != info.get_default(call_default_factory=True):
+                fit = [way for way, keys in WAYS.items() if key in keys]
+                raise ValueError(f"{key} has no effect with {ways[0]}; it has with {' and '.join(fit)}")
         return self
 
     @property

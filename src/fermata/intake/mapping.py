@@ -58,6 +58,9 @@ ONLY_WITH = {  # keys that mean something to some formats only
     "sheet": ("xlsx",),
     "until": ("icalendar",),
     "database": ("sql",),
+    "delimiter": ("delimited",),
+    "quote": ("delimited",),
+    "escape": ("delimited",),
 }
 
 
