@@ -4,9 +4,11 @@ to be known beforehand.
 
 from __future__ import annotations
 
+import itertools
 import random
 import re
 import threading
+from datetime import timedelta
 from typing import Any
 
 import pytest
@@ -250,3 +252,30 @@ def test_parts_of_a_page_ask_nothing_twice(hall: Workspace, monkeypatch: pytest.
     tables = "SELECT table_name FROM information_schema.tables WHERE table_name LIKE 'kept%'"
     assert plain(tables).fetchall() == []
     assert [p.title for p in again.answer.parts]  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize("how", ["before", "year ago", "weekdays before"])
+@pytest.mark.parametrize("period", ["2026-02", "2026-03", "2025-11", "2026-Q1", "2026-W05", "2026-02-03/2026-02-27"])
+def test_a_comparison_is_two_reports_beside_each_other(hall: Workspace, period: str, how: str) -> None:
+    """Unit by unit in their order, whichever period has more of them; where one has none nothing stands, and no zero
+    where the log covers nothing. The change of the total is that of the totals.
+    """
+    for unit in ("day", "week", "month"):
+        asked = hall.log("doors").during(period).by(unit).measure("count")
+        beside = asked.compare(how).run()
+        other = beside.data.plan.compared
+        assert other
+        assert other.days
+        first, after = other.days
+        there = hall.log("doors").during(first, after - timedelta(days=1)).by(unit).measure("count").run()
+        pairs = itertools.zip_longest(asked.run().table.body, there.table.body)
+        expected = [((a or b).shown, a.cells[0] if a else None, b.cells[0] if b else None) for a, b in pairs]
+        assert [(r.shown, *r.cells[:2]) for r in beside.table.body] == expected
+        for row in beside.table.body:
+            now, before, change, part = row.cells
+            assert change == (None if None in (now, before) else now - before)
+            assert part == (change / before if change is not None and before else None)
+        now, before, _, part = beside.table.total.cells
+        assert (now, before or 0) == (asked.run().cell(), there.cell() or 0)
+        assert part == ((now - before) / before if before else None)
+        assert ("stand last" in str(beside.notes)) is (len(expected) > len(asked.run().table.body))

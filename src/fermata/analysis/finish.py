@@ -98,7 +98,7 @@ def _across(plan: Plan, figures: Figures) -> list[Any]:
     if not plan.across:
         return [...]
     if plan.across.calendar:
-        labels, _ = plan.across.labels(plan.slots(plan.across.unit))
+        labels, _ = plan.across.labels((*plan.slots(plan.across.unit), *plan.beyond(plan.across.unit)))
         values: list[Any] = sorted(set(labels))
     else:
         level = next(lv for lv in plan.levels if lv and lv[-1] is plan.across)
@@ -165,8 +165,9 @@ class _Layout:
         self.known: dict[tuple[Key, Any], dict[int, Any]] = {}
         self.readers = [reader(plan, column, self.grand) for column in plan.columns]
         self.formulas = {i: combined(plan, column) for i, column in enumerate(plan.columns) if column.formula}
-        self.whole_period = Slot(plan.stretch.start, plan.stretch.end, "", plan.stretch.start)
         self.apart = len({s.schema.name for s in plan.strands}) > 1
+        self.own = [plan.of(s) for s in plan.strands]
+        self.pairs = [{i, c.beside} for i, c in enumerate(plan.columns) if c.beside is not None]
         every = not any(c.formula or c.hidden or c.measure.within for c in plan.columns)
         self.plain = every and not self.apart and self.across == [...]
 
@@ -206,11 +207,13 @@ class _Layout:
 
     def comparable(self, i: int, key: Key, label: Any, cells: dict[int, Any]) -> dict[int, Any]:
         """The operands of a formula in a row of several groups: of a ratio only what the groups have that have a ratio
-        themselves, so that nothing is divided that belongs to no other side.
+        themselves, so that nothing is divided that belongs to no other side. The change of a total is its own.
         """
         column = self.plan.columns[i]
         rest = bool(key) and key[0] in (ELSE_TEXT, ELSE_LABEL) and self.plan.kept is not None
         if not column.formula.divides or (len(key) == len(self.plan.by) and not rest):
+            return cells
+        if set(column.operands) in self.pairs:
             return cells
         groups = [self.single.cells_of(k, label) for k in self.single.under(key, self.plan.kept if rest else None)]
         with_ratio = [c for c in groups if c[i] is not None]
@@ -284,20 +287,25 @@ class _Layout:
         return found
 
     def missing(self, column: ColumnPlan, key: Key, label: Any, found: Components | None) -> bool:
-        """Whether a group has nothing of the column's log; a sum of nothing over time the log does not cover is nothing
-        too.
+        """Whether a group has nothing of the column's log and period; a sum of nothing over time the log does not cover
+        is nothing too.
         """
-        if found is None or not self.apart:
+        if found is None or not (self.apart or self.pairs):
             return found is None
         own = [v for (strand, _), v in found.items() if strand == column.strand]
         return not own or not (any(own) or self.covers(column, key, label))
 
     def covers(self, column: ColumnPlan, key: Key, label: Any) -> bool:
-        """Whether the column's log covers any of the cell's unit; beside other logs, any of the period where it has
-        none.
+        """Whether the column's log covers any of the cell's unit in the column's period; where it has none, beside
+        other logs or another period, any of the period. A unit that only the other period has is not covered.
         """
-        slot = _slot(self.plan, key, label) or (self.whole_period if self.apart else None)
-        return slot is None or self.covered(column.strand, slot)
+        own, other_period = self.own[column.strand], self.plan.strands[column.strand].stretch
+        unit = _unit(own, key, label)
+        if unit is not None:
+            slots = own.slots(unit[0])
+            return unit[1] < len(slots) and self.covered(column.strand, slots[unit[1]])
+        whole = Slot(own.stretch.start, own.stretch.end, "", own.stretch.start)
+        return not (self.apart or other_period) or self.covered(column.strand, whole)
 
     def absent(self, column: ColumnPlan, key: Key, label: Any) -> Any:
         """The figure of a group without events: zero where the log covers its unit and the measure has a zero."""
@@ -328,13 +336,12 @@ class _Words(dict[Any, str]):
         return told
 
 
-def _slot(plan: Plan, key: Key, label: Any) -> Slot | None:
-    """The stretch a cell is about, where one of its dimensions is a calendar unit."""
+def _unit(plan: Plan, key: Key, label: Any) -> tuple[str, int] | None:
+    """The calendar unit a cell is about and its number, where one of its dimensions is one."""
     pairs: list[tuple[Dimension, Any]] = list(zip(plan.by, key, strict=False))
     if plan.across and label is not ...:
         pairs.append((plan.across, label))
     for dimension, number in pairs:
         if dimension.kind == "unit" and number != ELSE_LABEL:
-            slot: Slot = plan.slots(dimension.unit)[number]
-            return slot
+            return dimension.unit, number
     return None

@@ -23,7 +23,7 @@ def ordered(plan: Plan, figures: Figures, grand: Components | None) -> list[Key]
     if not plan.by:
         return []
     if len(plan.by) == 1 and plan.by[0].calendar:
-        labels, _ = plan.by[0].labels(plan.slots(plan.by[0].unit))
+        labels, _ = plan.by[0].labels((*plan.slots(plan.by[0].unit), *plan.beyond(plan.by[0].unit)))
         body = list(dict.fromkeys([*body, *((n,) for n in sorted(set(labels)))])) if plan.top is None else body
 
     if not plan.sort and plan.kept is None:

@@ -289,6 +289,15 @@ class Plan:
             return [Slot(self.stretch.start, self.stretch.end, self.stretch.text, self.stretch.start)]
         return slots(self.stretch, unit)
 
+    @property
+    def compared(self) -> Stretch | None:
+        """The period whose units stand beside those of this one."""
+        return next((s.stretch for s in self.strands if s.stretch and s.units), None)
+
+    def beyond(self, unit: str) -> Sequence[Slot]:
+        """The units of the period compared with that stand beside none of this one: it has more."""
+        return slots(self.compared, unit)[len(self.slots(unit)) :] if self.compared else ()
+
     @functools.cached_property
     def digest(self) -> str:
         """SHA-256 of everything that decides the figures, to 16 hex digits: of all fields
@@ -303,4 +312,5 @@ class Plan:
             return WEEKDAY_NAMES[number]
         if dimension.name == "hour of day":
             return f"{number:02d}:00"
-        return self.slots(dimension.unit)[number].label
+        own = self.slots(dimension.unit)
+        return own[number].label if number < len(own) else self.beyond(dimension.unit)[number - len(own)].label

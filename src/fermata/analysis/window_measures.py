@@ -170,7 +170,7 @@ def _go_on(plan: Plan, figures: Any, level: Level, column: Any, measure: Measure
     if units:
         told = (tuple(k for i, k in enumerate(key) if i != place) for key in found)
         groups = dict.fromkeys([*told, *earlier])
-    order = range(len(plan.slots(units[0].unit))) if units else (0,)
+    order = range(len(plan.slots(units[0].unit)) + len(plan.beyond(units[0].unit))) if units else (0,)
     for group in groups:
         before = {name: earlier.get(group, {}).get((column.earlier, name)) for name, _ in component(measure)}
         within: dict[str, Any] = dict.fromkeys(before)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Any
 
-from fermata.analysis.plan import Dimension
+from fermata.analysis.plan import Dimension, Plan
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
 from fermata.analysis.table import Column
 from fermata.errors import RequestError
@@ -120,7 +120,7 @@ def _shaped(result: RunResult, how: Display, ones: list[Column]) -> Drawing:
     """The exact figures as series over names: what is laid out across, a second dimension, or the columns asked for are
     the series.
     """
-    rows = _laid_out(result, ones)
+    rows = _drawn_units(result.plan, _laid_out(result, ones))
     exact = [[values.get(s) for values in rows.values] for s in rows.series]
     measure = " and ".join(c.label for c in ones)
     cut = _cut_units(result, ones[0]) if rows.timed else frozenset()
@@ -131,6 +131,14 @@ def _shaped(result: RunResult, how: Display, ones: list[Column]) -> Drawing:
         calendar=rows.calendar, unfinished=frozenset(i for i, n in enumerate(rows.names) if n[-1:] and n[-1] in cut),
         fixed_series=rows.series_calendar,
     )  # fmt: skip
+
+
+def _drawn_units(plan: Plan, rows: _Rows) -> _Rows:
+    """The rows without the units that only the period compared with has, where nothing of it is drawn."""
+    alone = {s.label for d in plan.dimensions if d.kind == "unit" for s in plan.beyond(d.unit)}
+    pairs = zip(rows.names, rows.values, strict=True)
+    kept = [(n, v) for n, v in pairs if alone.isdisjoint(n) or any(f is not None for f in v.values())]
+    return replace(rows, names=[n for n, _ in kept], values=[v for _, v in kept])
 
 
 def _filters(result: RunResult, ones: list[Column]) -> str:
@@ -179,7 +187,7 @@ def _laid_out(result: RunResult, ones: list[Column]) -> _Rows:
             names = [(n,) for n in paired]
             if first and by[first].kind == "unit":
                 order = {s.label: i for i, s in enumerate(result.plan.slots(by[first].unit))}
-                names.sort(key=lambda n: order.get(n[0], 0))
+                names.sort(key=lambda n: order.get(n[0], len(order)))
             series = list(dict.fromkeys(told(s) for _, s, _ in cells))
             return _rows(names, [paired[n[0]] for n in names], series, (by[first],), by[second])
     values = [{"": r.cells[columns[0][0]]} for r in table.body]

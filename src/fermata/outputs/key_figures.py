@@ -75,17 +75,18 @@ def tiles(item: RunResult, grid: Grid) -> list[Tile]:
         unit = head.show.unit if head.show and ":" not in head.show.unit else head.unit if head.unit.isupper() else ""
         return f"{text} {unit}" if unit and value is not None else text
 
+    alone = {s.label for s in item.plan.beyond(item.plan.by[0].unit)}  # of the period compared with
     found = []
     for label, i in columns.items():
         if label.endswith((" before", " change", " change %")):
             continue
         made = Tile(clean(label), told(total.cells[i], heads[i]))
-        days = [number(r.cells[i]) for r in item.table.body]
+        days = [number(r.cells[i]) for r in item.table.body if r.shown[0] not in alone]
         made.series = series(days)
         if (before := columns.get(f"{label} before")) is not None:
             made.before = told(total.cells[before], heads[i])
             made.change = _signed(number(total.cells[i]), number(total.cells[before]))
-            usual = [number(r.cells[before]) for r in item.table.body]
+            usual = [number(v) for r in item.table.body if (v := r.cells[before]) is not None]
             _usual(made, usual, days, functools.partial(told, head=heads[i]))
         found.append(made)
     return found

@@ -12,8 +12,9 @@ from fermata.reports.definition.report import Report
 from fermata.timeline import Period, Stretch
 from fermata.timeline.zones import day_start, local, to_utc
 
-__all__ = ["compared"]
+__all__ = ["PART", "compared"]
 
+PART = "equal part"
 DAY = timedelta(days=1)
 
 
@@ -44,7 +45,7 @@ def compared(
     end = min(to_utc(local(other.start, zone) + elapsed, zone), other.end)
     if end <= other.start or end == other.end:
         return other
-    return dataclasses.replace(other, end=end, days=None, text=f"equal part of {other.text}")
+    return dataclasses.replace(other, end=end, days=None, text=f"{PART} of {other.text}")
 
 
 def _shifted(stretch: Stretch, how: str) -> Stretch:

@@ -7,7 +7,7 @@ from __future__ import annotations
 import dataclasses
 import operator
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from decimal import Decimal, InvalidOperation
 from typing import Any, NamedTuple
 
@@ -20,8 +20,10 @@ from fermata.analysis.plan import Dimension, Plan
 from fermata.analysis.table import Column, Table
 from fermata.errors import RequestError, UnknownName
 from fermata.notes import Note
+from fermata.reports.compile.comparison import PART
 from fermata.reports.definition.parts import BYTES, SPENT
 from fermata.reports.definition.report import Report
+from fermata.timeline import Slot, slots
 from fermata.timeline.words import span
 
 __all__ = [
@@ -221,8 +223,9 @@ def compared_notes(plan: Plan, figures: Figures, whole: bool) -> list[Note]:
         return []
     other = plan.strands[plan.columns[pairs[0][1]].strand].stretch
     assert other
-    part = ", the equal part of it" if other.text.startswith("equal part") else ", all of it" if whole else ""
+    part = ", the equal part of it" if other.text.startswith(PART) else ", all of it" if whole else ""
     notes = [Note(f"compared with {other.words} ({other.exact}){part}", "compared")]
+    notes += [Note(told, "compared") for d in plan.dimensions if d.kind == "unit" for told in _unpaired(plan, d.unit)]
     if plan.by and not plan.by[-1].calendar:
         here, there = plan.columns[pairs[0][0]], plan.columns[pairs[0][1]]
         now: list[str] = []
@@ -236,6 +239,24 @@ def compared_notes(plan: Plan, figures: Figures, whole: bool) -> list[Note]:
                 more = f" and {len(names) - MOST_NAMED:,} more" if len(names) > MOST_NAMED else ""
                 notes.append(Note(f"{words}: {'; '.join(sorted(names)[:MOST_NAMED])}{more}", "change"))
     return notes
+
+
+def _unpaired(plan: Plan, unit: str) -> list[str]:
+    """The units that stand beside none of the other period, in words."""
+    other, here, beyond = plan.compared, plan.slots(unit), plan.beyond(unit)
+    if other is None:
+        return []
+    there = slots(other, unit)
+    found = []
+    if beyond:
+        found.append(f"{_listed(beyond)}: {other.words} has more {unit}s than this period; these stand last, alone")
+    if len(there) < len(here) and not other.text.startswith(PART):
+        found.append(f"{_listed(here[len(there) :])}: {other.words} has fewer {unit}s, so nothing stands beside")
+    return found
+
+
+def _listed(units: Sequence[Slot]) -> str:
+    return units[0].label if len(units) == 1 else f"{units[0].label} to {units[-1].label}"
 
 
 def with_verdicts(plan: Plan, table: Table, source: Source) -> tuple[Table, list[Note]]:
