@@ -20,6 +20,7 @@ from fermata.engines.answers import FEW as FEW_ROWS
 from fermata.errors import RequestError
 from fermata.outputs import drawing
 from fermata.proof import fingerprint
+from fermata.reports.compile.request import HONOURED, compiled
 from fermata.reports.definition.catalogue import entries
 from fermata.reports.definition.report import Report
 from fermata.reports.result import Page, Records, RunResult
@@ -252,6 +253,37 @@ def test_parts_of_a_page_ask_nothing_twice(hall: Workspace, monkeypatch: pytest.
     tables = "SELECT table_name FROM information_schema.tables WHERE table_name LIKE 'kept%'"
     assert plain(tables).fetchall() == []
     assert [p.title for p in again.answer.parts]  # type: ignore[union-attr]
+
+
+IDLE: dict[str, Any] = {
+    "by": ["place"], "across": "month", "sort": ["-count"], "top": 2, "hours": "office", "compare": "before",
+    "full_period": True, "rows": ["Count > 1"], "warn": ["Count > 1"], "columns": ["time"], "totals": False,
+    "chart": "bar", "period": "2025-12", "zone": "Asia/Tokyo", "zero_rows": "user", "as_known": "2026-02-01",
+}  # fmt: skip
+
+
+LOOK = ("zone", "chart", "as_known")  # not in the digest of every request
+
+
+@pytest.mark.parametrize("shape", ["figures", *HONOURED])
+def test_a_key_changes_what_is_asked_or_is_refused(hall: Workspace, shape: str) -> None:
+    """For a ready report of every shape: a key that it does not go by is no silent part of it."""
+    every = (asked(name) for name in READY)
+    of = {"page": "parts", "register": "register_name", "listing": "listing", "figures": "columns"}
+    fits = (
+        r for r in every if (r.ask and r.ask.what == shape) or (shape in of and not r.ask and getattr(r, of[shape]))
+    )
+    report = next((r for r in fits if shape != "figures" or not (r.parts or r.listing or r.register_name)), None)
+    if report is None:
+        report = Report.of(log="doors", ask=shape)
+    place = hall.base.place()
+    for key, value in IDLE.items():
+        try:
+            found = compiled(report.changed(**{key: value}), place, NOW)
+        except RequestError:
+            continue
+        assert key in HONOURED.get(shape, IDLE), key
+        assert found.digest != compiled(report, place, NOW).digest or key in LOOK, key
 
 
 @pytest.mark.parametrize("how", ["before", "year ago", "weekdays before"])

@@ -34,22 +34,26 @@ SHAPING = (
     "by", "across", "zero_rows", "no_others", "sort", "top", "hours", "rounding", "date_field", "compare",
     "full_period", "rows",
     "checks", "warn", "measures", "as_known",
-    "only", "without", "any_of",
-)  # fmt: skip  # keys that decide what figures there are
+    "only", "without", "any_of", "columns", "totals", "chart", "period", "zone",
+)  # fmt: skip  # keys that decide what figures there are and how they are drawn
 FILTERS = ("only", "without", "any_of")
+DURING = ("period", "zone")
 HONOURED: dict[str, tuple[str, ...]] = {  # what is asked -> those of them that it goes by
-    "listing": (*FILTERS, "hours", "rounding", "date_field", "as_known"),
-    "register": (*FILTERS, "by"),
-    "inside": (*FILTERS, "hours", "as_known"),
-    "contacts": (*FILTERS, "hours", "as_known"),
-    "unusual": (*FILTERS, "by", "hours", "rounding", "date_field", "as_known"),
-    "trail": (*FILTERS, "as_known"),
-    "edits": FILTERS,
-    "unresolved": FILTERS,
-    "attention": (),
+    "page": (*FILTERS, *DURING, "as_known"),
+    "listing": (*FILTERS, *DURING, "hours", "rounding", "date_field", "as_known", "chart"),
+    "register": (*FILTERS, "by", "zone"),
+    "inside": (*FILTERS, *DURING, "hours", "as_known"),
+    "contacts": (*FILTERS, *DURING, "hours", "as_known"),
+    "unusual": (*FILTERS, *DURING, "by", "columns", "hours", "rounding", "date_field", "as_known"),
+    "trail": (*FILTERS, *DURING, "as_known", "chart"),
+    "edits": (*FILTERS, *DURING),
+    "unresolved": (*FILTERS, *DURING),
+    "attention": DURING,
     "logs": (),
     "cannot": (),
 }
+SHAPES = {"parts": "page", "register_name": "register", "listing": "listing"}  # where a report has that
+WHAT = {"page": "a page", "listing": "a list of events", "register": "a register"}
 OVER_LOGS = {  # questions to all logs, which need nothing but a period
     "attention": requests.Attention,
     "edits": requests.Edits,
@@ -91,6 +95,7 @@ def compiled(
         _chosen(asked)
     kind = _kind(asked)
     view.admit(kind.shows, asked, part=part)
+    _unused(asked, part=part)
     if kind is requests.Page:
         return _page(asked, place, now)
     notes: list[Note] = []
@@ -98,7 +103,6 @@ def compiled(
     given: dict[str, Any] = {"notes": tuple(dict.fromkeys(notes)), "limit": asking.limit}
     if kind is requests.Each:
         return requests.Each(asked, now, view.digest, _stretch(asked, place, now), **given)
-    _unused(asked)
     if kind is requests.RegisterList:
         day = _day(asked.as_of) if asked.as_of else local(now, zone(asked.zone or place.calendar.zone_name)).date()
         rows = place.registers.register(asked.register_name).digest
@@ -165,20 +169,26 @@ def _chosen(report: Report) -> None:
         )
 
 
-def _unused(report: Report) -> None:
-    """Raises RequestError for a key that what is asked cannot go by: it would be without effect."""
-    shape = (
-        report.ask.what if report.ask else "register" if report.register_name else "listing" if report.listing else ""
-    )
+def _unused(report: Report, *, part: bool) -> None:
+    """Raises RequestError for a key that what is asked cannot go by: it would be without effect. A part has the period
+    and zone of its page.
+    """
+    named = report.title or report.log or report.register_name or "this report"
+    shape: str = report.ask.what if report.ask else ""
+    shape = shape or next((s for k, s in SHAPES.items() if getattr(report, k)), "")
     if not shape:
+        if report.full_period and not report.compare:
+            raise RequestError(f"{named}: full_period has no effect without compare; leave it out")
         return
     fields = type(report).model_fields
     for key in SHAPING:
-        if key not in HONOURED[shape] and getattr(report, key) != fields[key].get_default(call_default_factory=True):
-            what = {"listing": "a list of events", "register": "a register"}.get(shape, "this question")
-            whole = ", which looks at whole logs" if shape in WHOLE else ""
-            named = report.title or report.log or report.register_name or "this report"
-            raise RequestError(f"{named}: {key} has no effect on {what}{whole}; leave it out")
+        if key in HONOURED[shape] or (part and key in DURING):
+            continue
+        if getattr(report, key) != fields[key].get_default(call_default_factory=True):
+            what = WHAT.get(shape, "this question") + (", which looks at whole logs" if shape in WHOLE else "")
+            raise RequestError(f"{named}: {key} has no effect on {what}; leave it out")
+    if shape == "listing" and report.charted[0] not in ("", "none", "timeline"):
+        raise RequestError(f"{named}: a list of events is drawn as a timeline, not as {report.charted[0]}")
 
 
 def _question(
