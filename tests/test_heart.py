@@ -262,7 +262,7 @@ def test_hours_equal_counting_minutes(
         present = {e.user for e in mine if e.user and (e in starts or slow.minutes([e], EDGES, counts))}
         assert list(row.cells) == [found["time"], len(starts), found["union"], len(present)], row
         behind = engines.records(placed, plan, Cell(tuple(zip(plan.by, row.keys, strict=False)), 0))
-        assert sum(behind.column("contribution").to_pylist()) == found["time"]
+        assert sum(behind.column("contribution_").to_pylist()) == found["time"]
 
 
 @given(lots())

@@ -310,4 +310,4 @@ def test_a_comparison_is_two_reports_beside_each_other(hall: Workspace, period: 
         now, before, _, part = beside.table.total.cells
         assert (now, before or 0) == (asked.run().cell(), there.cell() or 0)
         assert part == ((now - before) / before if before else None)
-        assert ("stand last" in str(beside.notes)) is (len(expected) > len(asked.run().table.body))
+        assert ("stand alone" in str(beside.notes)) is (len(expected) > len(asked.run().table.body))

@@ -14,15 +14,30 @@ from fermata.digest import apart
 from fermata.errors import RequestError, UnknownName
 from fermata.kinds import KINDS
 
-__all__ = ["ADDABLE", "COMMON", "PROVENANCE", "Field", "FieldType", "LogSchema", "stored_name"]
+__all__ = [
+    "ADDABLE",
+    "COMMON",
+    "NAME",
+    "PROVENANCE",
+    "RESERVED",
+    "Field",
+    "FieldType",
+    "LogSchema",
+    "checked_field",
+    "checked_name",
+    "stored_name",
+]
 
 FieldType = Literal["text", "number", "decimal", "money", "flag", "tags", "duration", "time"]
 
 NAME = re.compile(r"[a-z][a-z0-9]*(_[a-z0-9]+)*")
 COMMON = ("user", "device", "place", "action", "outcome", "other")
 TIMES = ("start", "finish", "duration")
+UNITS = ("hour", "day", "week", "month", "quarter", "year", "weekday")  # what reports group by themselves
+LISTED = ("file", "record", "inside", "contribution")  # what a listing says of an event besides its fields
 PROVENANCE = ("file_id", "record_no", "event_no")
 STORED = {"user": "person", "start": "start_utc", "finish": "finish_utc"}
+RESERVED = (*STORED.values(), *PROVENANCE, *LISTED, *UNITS)  # no field of a log has such a name
 ADDABLE: tuple[FieldType, ...] = ("number", "decimal", "money", "duration")
 ENGINE_TYPES: dict[FieldType, str] = {  # as the embedded engine and Parquet name them
     "text": "VARCHAR",
@@ -131,10 +146,19 @@ class LogSchema:
 
 
 def checked_name(name: str) -> str:
-    """`name` if a log may declare a field of that name. Raises RequestError saying why not."""
+    """`name` if an attribute may have that name. Raises RequestError saying why not."""
     taken = {*STORED.values(), *PROVENANCE}
     if not NAME.fullmatch(name):
         raise RequestError(f"field name {name!r}: use small letters, digits and _, beginning with a letter")
     if name in taken:
         raise RequestError(f"field name {name!r} is taken by the archive; choose another")
     return name
+
+
+def checked_field(name: str) -> str:
+    """`name` if the events of a log may have a field of that name. Raises RequestError saying why not."""
+    if name in LISTED:
+        raise RequestError(f"field name {name!r}: a list of events has {', '.join(LISTED)} of its own; choose another")
+    if name in UNITS:
+        raise RequestError(f"field name {name!r}: {name} is a unit of time, which reports group by; choose another")
+    return checked_name(name)

@@ -207,7 +207,7 @@ def test_contributions_add_up_to_the_cell(
     rows = list(plainly.rows)
     for row in [*Random(3).sample(rows, min(few, len(rows))), rows[-1]]:
         cell = Cell(tuple(zip(plan.by, row.keys, strict=False)), 0)
-        found = engines.records(placed, plan, cell).column("contribution").to_pylist()
+        found = engines.records(placed, plan, cell).column("contribution_").to_pylist()
         assert sum(found) == row.cells[0], row
 
 
@@ -217,7 +217,7 @@ def test_contributions_to_a_mean(placed: engines.Placed, logs: engines.Logs, mea
     plan, table = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=["user"], columns=[measure])
     for row in table.rows:
         cell = Cell(tuple(zip(plan.by, row.keys, strict=False)), 0)
-        found = engines.records(placed, plan, cell).column("contribution").to_pylist()
+        found = engines.records(placed, plan, cell).column("contribution_").to_pylist()
         if row.cells[0] is None:
             assert not found
         else:
@@ -232,7 +232,7 @@ def test_witnesses_have_the_value_of_the_cell(placed: engines.Placed, logs: engi
     plan, table = engines.run(placed, logs, period="2025-10-01/2026-03-31", by=["user"], columns=[measure])
     for row in table.rows:
         cell = Cell(tuple(zip(plan.by, row.keys, strict=False)), 0)
-        found = engines.records(placed, plan, cell).column("contribution").to_pylist()
+        found = engines.records(placed, plan, cell).column("contribution_").to_pylist()
         assert set(found) == ({row.cells[0]} if row.cells[0] is not None else set())
 
 

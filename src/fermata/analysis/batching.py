@@ -49,13 +49,13 @@ def together(
     """
 
     tests = [s.selection.predicates(table, s.schema) for s in strands]
-    flags = {f"w{i}": functools.reduce(operator.and_, t) for i, t in enumerate(tests) if t}
+    flags = {f"w{i}_": functools.reduce(operator.and_, t) for i, t in enumerate(tests) if t}
     kept = table.mutate(**flags)
     if all(tests):
         kept = kept.filter(functools.reduce(operator.or_, [kept[w] for w in flags]))
     here = inside(each_value(rounded(kept, strands[0].rounding), plan, strands[0]), plan, strands[0], spans=False)
     keys = labelled(here, plan, strands[0].schema, plan.levels[0])
-    wheres = [here[f"w{i}"] if t else None for i, t in enumerate(tests)]
+    wheres = [here[f"w{i}_"] if t else None for i, t in enumerate(tests)]
     sums = [expr for s, w in zip(strands, wheres, strict=True) for expr in sums_of(here, s, w).values()]
     numbers = _numbers(strands)
     counts = {n: count_of(here, w) for n, w in zip(numbers, wheres, strict=True) if n.startswith("n")}

@@ -77,22 +77,22 @@ def cut(engine: Engine, table: Any, stretch: Stretch, strand: Strand) -> Any:
 
         return chosen(table, strand, stretch, here)
 
-    moment = table.s + ibis.interval(microseconds=1)  # what has no length meets the stretch it lies in
-    until = ibis.ifelse((table.x > table.s).fill_null(False), table.x, moment)
-    first, after = number(lambda edges: ended(table.s, edges)), number(lambda edges: begun(until, edges))
-    table = table.mutate(h0=first, h1=after)
-    table = table.filter((table.h1 > table.h0) & (table.h0 >= 0))
-    table = table.mutate(piece=ibis.range(table.h0, table.h1).unnest())
+    moment = table.s_ + ibis.interval(microseconds=1)  # what has no length meets the stretch it lies in
+    until = ibis.ifelse((table.x_ > table.s_).fill_null(False), table.x_, moment)
+    first, after = number(lambda edges: ended(table.s_, edges)), number(lambda edges: begun(until, edges))
+    table = table.mutate(h0_=first, h1_=after)
+    table = table.filter((table.h1_ > table.h0_) & (table.h0_ >= 0))
+    table = table.mutate(piece_=ibis.range(table.h0_, table.h1_).unnest())
     name = "hours_" + hashlib.sha256(repr(rows).encode()).hexdigest()[:16]
-    known = engine.lookup(name, {"hour_piece": "number", "hour_from": "time", "hour_to": "time"}, rows)
-    joined = table.inner_join(known, table.piece == known.hour_piece)
+    known = engine.lookup(name, {"hour_piece_": "number", "hour_from_": "time", "hour_to_": "time"}, rows)
+    joined = table.inner_join(known, table.piece_ == known.hour_piece_)
     return joined.mutate(
-        began=joined.began
-        & (joined.s >= joined.hour_from)
-        & (joined.s < joined.hour_to)
-        & (joined.s == joined.start_utc),
-        s=ibis.greatest(joined.s, joined.hour_from),
-        x=ibis.ifelse(joined.x.isnull(), joined.x, ibis.least(joined.x, joined.hour_to)),
+        began_=joined.began_
+        & (joined.s_ >= joined.hour_from_)
+        & (joined.s_ < joined.hour_to_)
+        & (joined.s_ == joined.start_utc),
+        s_=ibis.greatest(joined.s_, joined.hour_from_),
+        x_=ibis.ifelse(joined.x_.isnull(), joined.x_, ibis.least(joined.x_, joined.hour_to_)),
     )
 
 

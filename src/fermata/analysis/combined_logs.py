@@ -61,7 +61,7 @@ class Combine:
 
     def disagreeing(self, table: Any) -> Any:
         """The events whose recorded balance is not the sum of all amounts of their account up to them, with that sum as
-        `sum`.
+        `sum_`.
 
         `table` must hold the account from its first movement on.
         """
@@ -69,8 +69,8 @@ class Combine:
 
         keys = [table[Field(name).stored] for name in self.by]
         window = ibis.window(group_by=keys, order_by=in_order(table), preceding=None, following=0)
-        summed = table.mutate(sum=table.amount.sum().over(window).cast("int64"))
-        return summed.filter(summed.balance.notnull() & (summed.balance != summed["sum"]))
+        summed = table.mutate(sum_=table.amount.sum().over(window).cast("int64"))
+        return summed.filter(summed.balance.notnull() & (summed.balance != summed.sum_))
 
     def events(self, tables: Sequence[Any], reached: Reached) -> Any:
         """Everything, one log after the other."""

@@ -169,9 +169,9 @@ class Rates:
                 cost = cost + self._time(table, length) * (common // HOUR)
         finer = 10 ** (self.scale - self.field.scale)
         rounded = ((2 * cost + common * finer) // (2 * common * finer)).floor().cast("int64")
-        table = table.mutate(rounded=rounded)
+        table = table.mutate(rounded_=rounded)
         least = ((table.least_a + finer - 1) // finer).floor().cast("int64")
-        amount = ibis.ifelse(table.rounded.isnull(), table.rounded, ibis.greatest(table.rounded, least))
+        amount = ibis.ifelse(table.rounded_.isnull(), table.rounded_, ibis.greatest(table.rounded_, least))
         return table.mutate(**{self.field.stored: amount}).select([*before, self.field.stored])
 
     def _time(self, table: Any, length: Any) -> Any:
@@ -200,7 +200,7 @@ class Rates:
             "through",
             *(f"amount{i}" for i in range(len(self.amounts))),
         ]
-        table = table.mutate(moment=at, one=ibis.literal(1, type="int64"))
+        table = table.mutate(moment_=at, one_=ibis.literal(1, type="int64"))
         shapes = sorted({tuple(v != ANY for v in p.values) for p in self.prices}, key=lambda s: (-sum(s), s))
         for n, shape in enumerate(shapes):
             rows = self._rows([p for p in self.prices if tuple(v != ANY for v in p.values) == shape], shape)
@@ -208,7 +208,7 @@ class Rates:
             kinds |= {f"one_{end}{n}": "number", **{f"match{i}_{end}{n}": "text" for i, s in enumerate(shape) if s}}
             mark = hashlib.sha256(repr((rows, end, n)).encode()).hexdigest()[:16]
             known = engine.lookup(f"rates_{mark}", kinds, rows)
-            tests = [table.one == known[f"one_{end}{n}"]]
+            tests = [table.one_ == known[f"one_{end}{n}"]]
             for i, name in enumerate(self.match):
                 if shape[i]:
                     here = table[schema.field(name).stored]
@@ -220,7 +220,7 @@ class Rates:
                         else here.cast("string")
                     )
                     tests.append(here == known[f"match{i}_{end}{n}"])
-            tests += [table.moment >= known[f"since_{end}{n}"], table.moment < known[f"until_{end}{n}"]]
+            tests += [table.moment_ >= known[f"since_{end}{n}"], table.moment_ < known[f"until_{end}{n}"]]
             table = table.left_join(known, tests)
         found = {f"{c}_{end}": ibis.coalesce(*(table[f"{c}_{end}{n}"] for n in range(len(shapes)))) for c in names}
         return table.mutate(**found)

@@ -69,11 +69,11 @@ class Counter:
         for key in keys:
             near = near & key.notnull()
         stored = [schema.field(name).stored for name in self.amounts]
-        earlier = {f"earlier_{i}": table[n].lag().over(window) for i, n in enumerate(stored)}
-        table = table.mutate(**earlier, since=table.start_utc.lag().over(window), near=near)
+        earlier = {f"earlier_{i}_": table[n].lag().over(window) for i, n in enumerate(stored)}
+        table = table.mutate(**earlier, since_=table.start_utc.lag().over(window), near_=near)
         used, status = {}, []
         for i, name in enumerate(stored):
-            used[name], one = self._used(table, table[name], table[f"earlier_{i}"])
+            used[name], one = self._used(table, table[name], table[f"earlier_{i}_"])
             status.append(one)
         said = ibis.literal(COUNTED)
         for word in (WRAPPED, RESET, FIRST):
@@ -81,7 +81,7 @@ class Counter:
             for one in status:
                 met = met | (one == word)
             said = ibis.ifelse(met, word, said)
-        since = ibis.ifelse(table.near, table.since, ibis.null("timestamp(6)"))
+        since = ibis.ifelse(table.near_, table.since_, ibis.null("timestamp(6)"))
         table = table.mutate(**used, reading=said, since=since)
         if self.put == "days":
             table = self._spread(table, stored, reached)
@@ -99,7 +99,7 @@ class Counter:
         if self.wraps:
             over = fell & (before > self.wraps // 2) & (before < self.wraps)
             more = now + self.wraps
-        first = ~table.near | before.isnull() | now.isnull()
+        first = ~table.near_ | before.isnull() | now.isnull()
         amount = ibis.cases((first, ibis.null("int64")), (over, more - before), (fell, now), else_=now - before).cast(
             "int64"
         )
@@ -114,25 +114,25 @@ class Counter:
         end = max(min(reached.end, (reached.until or reached.end) + DAY), reached.start + DAY)
         days = slots(Stretch(_aware(reached.start - 2 * DAY), _aware(end + 2 * DAY), calendar, ""), "day")
         found = Buckets.of(days)
-        length = table.start_utc.delta(table.since, unit="microsecond")
-        apart = table.since.notnull() & (length > 0)
+        length = table.start_utc.delta(table.since_, unit="microsecond")
+        apart = table.since_.notnull() & (length > 0)
         if self.longest:
             apart = apart & (length <= self.longest // MICROSECOND)
-        first = ibis.ifelse(apart, found.label(table.since), 0)
+        first = ibis.ifelse(apart, found.label(table.since_), 0)
         last = ibis.ifelse(apart, found.label(table.start_utc, upper=True), 0)
-        table = table.mutate(apart=apart, first=first, length=length)
-        table = table.mutate(day=ibis.range(first.cast("int64"), last.cast("int64") + 1).unnest())
-        begin = ibis.greatest(found.start(table.day), table.since)
-        finish = ibis.least(found.start(table.day + 1), table.start_utc)
+        table = table.mutate(apart_=apart, first_=first, length_=length)
+        table = table.mutate(day_=ibis.range(first.cast("int64"), last.cast("int64") + 1).unnest())
+        begin = ibis.greatest(found.start(table.day_), table.since_)
+        finish = ibis.least(found.start(table.day_ + 1), table.start_utc)
         share = {}
         for name in stored:
             upto, before = (
-                (table[name].cast("float64") * at.delta(table.since, unit="microsecond") / table.length).floor()
+                (table[name].cast("float64") * at.delta(table.since_, unit="microsecond") / table.length_).floor()
                 for at in (finish, begin)
             )
-            share[name] = ibis.ifelse(table.apart, (upto - before).cast("int64"), table[name])
-        number = (table.event_no + table.day - table.first).cast(table.event_no.type())
-        start = ibis.ifelse(table.apart, begin, table.start_utc)
+            share[name] = ibis.ifelse(table.apart_, (upto - before).cast("int64"), table[name])
+        number = (table.event_no + table.day_ - table.first_).cast(table.event_no.type())
+        start = ibis.ifelse(table.apart_, begin, table.start_utc)
         return table.mutate(**share, start_utc=start, event_no=number)
 
 

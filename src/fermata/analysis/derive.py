@@ -104,28 +104,28 @@ class Pairing:
         opens = table.action.isin(self.opening)
         window = ibis.window(group_by=keys, order_by=in_order(table))
         table = table.mutate(
-            opens=opens, whole=whole,
-            next_opens=opens.lead().over(window), next_start=table.start_utc.lead().over(window),
-            next_file=table.file_id.lead().over(window), next_record=table.record_no.lead().over(window),
-            last_opens=opens.lag().over(window), last_start=table.start_utc.lag().over(window),
+            opens_=opens, whole_=whole,
+            next_opens_=opens.lead().over(window), next_start_=table.start_utc.lead().over(window),
+            next_file_=table.file_id.lead().over(window), next_record_=table.record_no.lead().over(window),
+            last_opens_=opens.lag().over(window), last_start_=table.start_utc.lag().over(window),
         )  # fmt: skip
         reach = _micro(self.reach)
-        near = (table.next_start.delta(table.start_utc, unit="microsecond") <= reach).fill_null(False) & table.whole
-        after = (table.start_utc.delta(table.last_start, unit="microsecond") <= reach).fill_null(False) & table.whole
+        near = (table.next_start_.delta(table.start_utc, unit="microsecond") <= reach).fill_null(False) & table.whole_
+        after = (table.start_utc.delta(table.last_start_, unit="microsecond") <= reach).fill_null(False) & table.whole_
         table = table.mutate(
-            near=near,
-            closed=table.opens & near & ~table.next_opens.fill_null(True),
-            orphan=~table.opens & ~(after & table.last_opens.fill_null(False)),
-        ).filter(lambda t: t.opens | t.orphan)
+            near_=near,
+            closed_=table.opens_ & near & ~table.next_opens_.fill_null(True),
+            orphan_=~table.opens_ & ~(after & table.last_opens_.fill_null(False)),
+        ).filter(lambda t: t.opens_ | t.orphan_)
         stop = self._stop(table, reached)
-        finish = ibis.cases((table.closed, table.next_start), (table.orphan, table.start_utc), else_=stop)
+        finish = ibis.cases((table.closed_, table.next_start_), (table.orphan_, table.start_utc), else_=stop)
         status = ibis.cases(
-            (table.closed, CLOSED), (table.orphan, ORPHAN), (stop.notnull(), CUT), else_=ibis.literal(UNFINISHED)
+            (table.closed_, CLOSED), (table.orphan_, ORPHAN), (stop.notnull(), CUT), else_=ibis.literal(UNFINISHED)
         )
-        by_record = table.next_file.cast("string") + ":" + table.next_record.cast("string")
+        by_record = table.next_file_.cast("string") + ":" + table.next_record_.cast("string")
         none = ibis.null("string")
         table = table.mutate(
-            finish_utc=finish, pairing=status, closing_record=ibis.ifelse(table.closed, by_record, none)
+            finish_utc=finish, pairing=status, closing_record=ibis.ifelse(table.closed_, by_record, none)
         )
         return table.select(_columns(schema, ("pairing", "closing_record")))
 
@@ -134,7 +134,7 @@ class Pairing:
         import ibis
 
         none = ibis.null("timestamp(6)")
-        following = ibis.ifelse(table.near & table.next_opens.fill_null(False), table.next_start, none)
+        following = ibis.ifelse(table.near_ & table.next_opens_.fill_null(False), table.next_start_, none)
         if self.unfinished == "open":
             return none
         if self.unfinished == "until next":
@@ -229,12 +229,12 @@ class Merge:
         keys, whole = _keys(table, schema, self.by)
         window = ibis.window(group_by=keys, order_by=in_order(table))
         since = table.start_utc.delta(table.start_utc.lag().over(window), unit="microsecond")
-        table = table.mutate(begins=~(since <= _micro(self.within)).fill_null(False) | ~whole)
+        table = table.mutate(begins_=~(since <= _micro(self.within)).fill_null(False) | ~whole)
         keys = _keys(table, schema, self.by)[0]
         running = ibis.window(group_by=keys, order_by=in_order(table), preceding=None, following=0)
-        begun = ibis.ifelse(table.begins, 1.0, 0.0).sum().over(running)  # exact, and faster than whole numbers
-        table = table.mutate(number=begun.cast("int64"))
-        keys = [*_keys(table, schema, self.by)[0], table.number]
+        begun = ibis.ifelse(table.begins_, 1.0, 0.0).sum().over(running)  # exact, and faster than whole numbers
+        table = table.mutate(number_=begun.cast("int64"))
+        keys = [*_keys(table, schema, self.by)[0], table.number_]
         ordered = in_order(table)
         if self.keep == "last":
             ordered = [ibis.desc(o) for o in ordered]
@@ -248,12 +248,12 @@ class Merge:
             return table.mutate(thing=one.first().over(best)).select(_columns(schema, ("thing",)))
         sums = {f.stored: table[f.stored].sum().over(together).cast("int64") for f in map(schema.field, self.total)}
         table = table.mutate(
-            place=ibis.row_number().over(best), steps=table.count().over(together),
-            first=table.start_utc.min().over(together), latest=table.finish_utc.max().over(together),
-            final=table.start_utc.max().over(together), **sums,
-        ).filter(lambda t: t.place == 0)  # fmt: skip
-        latest = ibis.ifelse(table.latest.isnull(), table.final, ibis.greatest(table.latest, table.final))
-        table = table.mutate(start_utc=table["first"], finish_utc=latest)
+            place_=ibis.row_number().over(best), steps=table.count().over(together),
+            first_=table.start_utc.min().over(together), latest_=table.finish_utc.max().over(together),
+            final_=table.start_utc.max().over(together), **sums,
+        ).filter(lambda t: t.place_ == 0)  # fmt: skip
+        latest = ibis.ifelse(table.latest_.isnull(), table.final_, ibis.greatest(table.latest_, table.final_))
+        table = table.mutate(start_utc=table.first_, finish_utc=latest)
         return table.select(_columns(schema, ("steps",)))
 
 
@@ -298,16 +298,16 @@ class Link:
             keys = [*keys, other.start_utc]
         ordered = in_order(other) if self.which == "first" else [ibis.desc(o) for o in in_order(other)]
         place = ibis.row_number().over(ibis.window(group_by=keys, order_by=ordered))
-        other = other.mutate(place=place).filter(lambda t: t.place == 0)
-        named = {f"on_{i}": other[two.field(b).stored] for i, (_, b) in enumerate(self.on)}
-        named |= {f"to_{i}": column(other, two.field(b)) for i, (_, b) in enumerate(self.take)}
-        other = other.select(**named, since=other.start_utc, upto=other.finish_utc, hit=ibis.literal(True))
-        joins = [table[one.field(a).stored] == other[f"on_{i}"] for i, (a, _) in enumerate(self.on)]
+        other = other.mutate(place_=place).filter(lambda t: t.place_ == 0)
+        named = {f"on_{i}_": other[two.field(b).stored] for i, (_, b) in enumerate(self.on)}
+        named |= {f"to_{i}_": column(other, two.field(b)) for i, (_, b) in enumerate(self.take)}
+        other = other.select(**named, since_=other.start_utc, upto_=other.finish_utc, hit_=ibis.literal(True))
+        joins = [table[one.field(a).stored] == other[f"on_{i}_"] for i, (a, _) in enumerate(self.on)]
         if self.during:
-            joins += [table.start_utc >= other.since, table.start_utc < other.upto]
+            joins += [table.start_utc >= other.since_, table.start_utc < other.upto_]
         joined = table.left_join(other, joins)
-        new = {Field(n).stored: joined[f"to_{i}"] for i, (n, _) in enumerate(self.take)}
-        joined = joined.mutate(**new, linked=joined.hit.fill_null(False))
+        new = {Field(n).stored: joined[f"to_{i}_"] for i, (n, _) in enumerate(self.take)}
+        joined = joined.mutate(**new, linked=joined.hit_.fill_null(False))
         return joined.select(_columns(one, (*new, "linked")))
 
 

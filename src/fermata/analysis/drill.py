@@ -35,7 +35,7 @@ Reading = Callable[[], Iterator[Any]]
 def records(plan: Plan, cell: Cell, source: Source, limit: int | None = None) -> tuple[Reading, Strand, int]:
     """What opens the events behind a cell as Arrow tables, oldest first, their strand, and how many there are in all.
 
-    Columns: the stored fields with provenance, and `contribution` (1 for a count, microseconds inside the cell for
+    Columns: the stored fields with provenance, and `contribution_` (1 for a count, microseconds inside the cell for
     time, the value for amounts). Distinct values are represented by the first event of each.
     """
     made = functools.partial(_behind, plan, cell, source, every=False)
@@ -99,17 +99,17 @@ def _behind(plan: Plan, cell: Cell, source: Source, *, every: bool) -> tuple[Any
         return engine, as_recorded(_touching(kept, plan, measure.unit, calendar, every), strand), strand
     kept = _within(here, plan, strand, calendar, spans=measure.needs_spans)
     among, value = _brought(kept, plan, strand, measure, calendar, every=every)
-    kept = kept.filter(among).mutate(contribution=value).drop(*{SPENT} & set(kept.columns))
-    kept = kept.filter(kept.contribution.notnull())
+    kept = kept.filter(among).mutate(contribution_=value).drop(*{SPENT} & set(kept.columns))
+    kept = kept.filter(kept.contribution_.notnull())
     if every:
         pass
     elif measure.records == "representatives":
         value = kept[strand.schema.field(measure.of).stored]
         window = ibis.window(group_by=[value], order_by=[kept.start_utc, *(kept[p] for p in PROVENANCE)])
-        kept = kept.filter(value.notnull()).mutate(nth=ibis.row_number().over(window))
-        kept = kept.filter(kept.nth == 0).drop("nth").mutate(contribution=ibis.literal(1, type="int64"))
+        kept = kept.filter(value.notnull()).mutate(nth_=ibis.row_number().over(window))
+        kept = kept.filter(kept.nth_ == 0).drop("nth_").mutate(contribution_=ibis.literal(1, type="int64"))
     elif measure.records == "witnesses":
-        kept = kept.filter(kept.contribution == _witness(plan, cell, source))
+        kept = kept.filter(kept.contribution_ == _witness(plan, cell, source))
     return engine, as_recorded(kept, strand), strand
 
 
@@ -161,21 +161,21 @@ def _touching(kept: Any, plan: Plan, unit: str, calendar: list[tuple[Dimension, 
     x = ibis.ifelse(kept.finish_utc.isnull(), kept.finish_utc, ibis.least(kept.finish_utc, end))
     first = buckets.label(s)
     last = ibis.ifelse((x > s).fill_null(False), buckets.label(x, upper=True), first)
-    each = kept.mutate(touched=ibis.range(first, last + 1).unnest())
+    each = kept.mutate(touched_=ibis.range(first, last + 1).unnest())
     if calendar:
         held = stretches(plan, calendar)
         numbers = [i for i, slot in enumerate(slots) if any(a <= slot.start < b for a, b in held)]
-        each = each.filter(each.touched.isin(numbers)) if numbers else each.filter(ibis.literal(False))
+        each = each.filter(each.touched_.isin(numbers)) if numbers else each.filter(ibis.literal(False))
     if every:
-        return each.mutate(contribution=each.touched).drop("touched")
+        return each.mutate(contribution_=each.touched_).drop("touched_")
     order = [each.start_utc, *(each[p] for p in PROVENANCE)]
-    nth = ibis.row_number().over(ibis.window(group_by=each.touched, order_by=order))
-    each = each.mutate(nth=nth)
-    each = each.filter(each.nth == 0)
+    nth = ibis.row_number().over(ibis.window(group_by=each.touched_, order_by=order))
+    each = each.mutate(nth_=nth)
+    each = each.filter(each.nth_ == 0)
     same = ibis.window(group_by=[each[p] for p in PROVENANCE])
-    line = ibis.row_number().over(ibis.window(group_by=[each[p] for p in PROVENANCE], order_by=each.touched))
-    each = each.mutate(contribution=each.count().over(same), nth=line)
-    return each.filter(each.nth == 0).drop("nth", "touched")
+    line = ibis.row_number().over(ibis.window(group_by=[each[p] for p in PROVENANCE], order_by=each.touched_))
+    each = each.mutate(contribution_=each.count().over(same), nth_=line)
+    return each.filter(each.nth_ == 0).drop("nth_", "touched_")
 
 
 def events(
@@ -192,7 +192,7 @@ def events(
     some fields.
 
     Oldest first, or by fields (True for downwards), the empty last; `skip` of them are passed over. With `reaching`,
-    those that began before the period and last into it are among them. Of spans each has `inside_us`, the microseconds
+    those that began before the period and last into it are among them. Of spans each has `inside_us_`, the microseconds
     of it in the period.
     """
     strand = plan.strands[0]
@@ -221,7 +221,7 @@ def _of_period(plan: Plan, source: Source, reaching: bool) -> tuple[Any, Any]:
     if reaching:
         kept = kept.union(reach_in(every, plan), distinct=False)
     if strand.schema.spans:
-        kept = kept.mutate(inside_us=_inside(kept, [(plan.stretch.start, plan.stretch.end)]))
+        kept = kept.mutate(inside_us_=_inside(kept, [(plan.stretch.start, plan.stretch.end)]))
     return engine, as_recorded(kept, strand)
 
 
@@ -244,7 +244,7 @@ def _before_period(plan: Plan, source: Source) -> tuple[Any, Any]:
     strand = plan.strands[0]
     engine, table = opened(strand, source)
     kept = reach_in(select(table, strand), plan)
-    return engine, as_recorded(kept.mutate(inside_us=_inside(kept, [(plan.stretch.start, plan.stretch.end)])), strand)
+    return engine, as_recorded(kept.mutate(inside_us_=_inside(kept, [(plan.stretch.start, plan.stretch.end)])), strand)
 
 
 def _read(

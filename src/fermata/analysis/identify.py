@@ -41,14 +41,14 @@ def _dated(table: Any, field: str) -> Any:
     length = table.finish_utc.delta(table.start_utc, unit="microsecond").cast("int64")
     at = table[stored_name(field)]
     moved = {"start_utc": at, "finish_utc": at + length.as_interval("us")}
-    return table.mutate(began_utc=table.start_utc, ended_utc=table.finish_utc).mutate(**moved)
+    return table.mutate(began_utc_=table.start_utc, ended_utc_=table.finish_utc).mutate(**moved)
 
 
 def as_recorded(table: Any, strand: Strand) -> Any:
     """The events with their own start and finish again, where the strand goes by another time."""
     if not strand.date_field:
         return table
-    return table.mutate(start_utc=table.began_utc, finish_utc=table.ended_utc).drop("began_utc", "ended_utc")
+    return table.mutate(start_utc=table.began_utc_, finish_utc=table.ended_utc_).drop("began_utc_", "ended_utc_")
 
 
 def derived(strand: Strand, source: Callable[[Strand], tuple[Engine, Any]]) -> tuple[Engine, Any]:

@@ -35,8 +35,8 @@ def inside_at(table: Any, schema: LogSchema, at: datetime, opening: Sequence[str
     table = table.filter((table.start_utc < moment) & table.person.notnull() & table.action.isin((*opening, *closing)))
     order = [ibis.desc(table.start_utc), *(ibis.desc(table[p]) for p in PROVENANCE)]
     window = ibis.window(group_by=table.person, order_by=order)
-    last = table.mutate(place_in_line=ibis.row_number().over(window)).filter(lambda t: t.place_in_line == 0)
-    return last.filter(last.action.isin(tuple(opening))).drop("place_in_line")
+    last = table.mutate(line_=ibis.row_number().over(window)).filter(lambda t: t.line_ == 0)
+    return last.filter(last.action.isin(tuple(opening))).drop("line_")
 
 
 @dataclass(frozen=True)

@@ -176,6 +176,11 @@ def by_user_and_unit(plan: Plan, measure: Measure) -> Plan:
     return dataclasses.replace(plan, by=(*plan.dimensions, *more), across=None, totals=False, kept=None)
 
 
+def units_of(table: Any) -> tuple[Any, Any]:
+    """The first and last base unit of the time, as reductions have them."""
+    return table.e0_.name("e0"), table.e1_.name("e1")
+
+
 def field_levels(plan: Plan) -> list[tuple[Dimension, ...]]:
     """The different sets of fields among the plan's groupings, calendar units left out."""
     return list(dict.fromkeys(tuple(d for d in level if not d.calendar) for level in plan.levels))
@@ -190,19 +195,19 @@ def sweep(engine: Engine, here: Any, plan: Plan, strand: Strand, fields: tuple[D
     import ibis
 
     kinds = {(m.base or m).name for _, m in strand.measures}
-    here = here.filter((here.x > here.s).fill_null(False))
+    here = here.filter((here.x_ > here.s_).fill_null(False))
     keys = labelled(here, plan, strand.schema, fields)
-    here = here.select(*keys, s=here.s, x=here.x)
+    here = here.select(*keys, s_=here.s_, x_=here.x_)
     names = [f"k{i}" for i in range(len(keys))]
     if kinds & set(SWEPT) <= {"union", "uncovered"}:
-        before = ibis.window(group_by=names, order_by=["s", "x"], preceding=(None, 1))
-        table = here.mutate(latest=here.x.max().over(before))
+        before = ibis.window(group_by=names, order_by=["s_", "x_"], preceding=(None, 1))
+        table = here.mutate(latest=here.x_.max().over(before))
         table = table.mutate(
-            s=ibis.ifelse(table.latest > table.s, table.latest, table.s).fill_null(table.s),
+            s_=ibis.ifelse(table.latest > table.s_, table.latest, table.s_).fill_null(table.s_),
             n=ibis.literal(1, type="int64"),
         )
     else:
-        ends = [here.select(*names, t=here[c], d=ibis.literal(d, type="int64")) for c, d in (("s", 1), ("x", -1))]
+        ends = [here.select(*names, t=here[c], d=ibis.literal(d, type="int64")) for c, d in (("s_", 1), ("x_", -1))]
         both = ibis.union(*ends, distinct=False)
         if not plan.base and kinds & set(SWEPT) <= {"peak", "peak time"}:
             pieces = _pieces(engine, here, names) if engine.peaks_in_pieces else 0
@@ -211,14 +216,14 @@ def sweep(engine: Engine, here: Any, plan: Plan, strand: Strand, fields: tuple[D
         running = ibis.window(group_by=names, order_by=order, preceding=None, following=0)
         after = ibis.window(group_by=names, order_by=order)
         counted = both.d.cast("float64").sum().over(running)  # exact below 2^53, and three times as fast
-        table = both.select(*names, s=both.t, x=both.t.lead().over(after), n=counted.cast("int64"))
-    table = placed(table.filter((table.x > table.s) & (table.n > 0)), plan)
-    micro = table.x.delta(table.s, unit="microsecond")
-    named = {"c0": micro.sum().cast("int64"), "first": table.s.min(), "spans": table.count()}
+        table = both.select(*names, s_=both.t, x_=both.t.lead().over(after), n=counted.cast("int64"))
+    table = placed(table.filter((table.x_ > table.s_) & (table.n > 0)), plan)
+    micro = table.x_.delta(table.s_, unit="microsecond")
+    named = {"c0": micro.sum().cast("int64"), "first": table.s_.min(), "spans": table.count()}
     if plan.base:
         buckets = Buckets.of(plan.slots(plan.base))
-        named["into_first"] = ibis.ifelse(table.e1 > table.e0, buckets.offset(table.s), 0).sum().cast("int64")
-    expr = table.group_by([*names, table.e0, table.e1, table.n]).aggregate(**named)
+        named["into_first"] = ibis.ifelse(table.e1_ > table.e0_, buckets.offset(table.s_), 0).sum().cast("int64")
+    expr = table.group_by([*names, *units_of(table), table.n]).aggregate(**named)
     return Reduction("sweep", fields, expr, (("time", SUM),))
 
 
@@ -293,9 +298,9 @@ def _spread(engine: Engine, kept: Any, plan: Plan, strand: Strand, rolled: dict[
     filled in after the reduction, exactly, and no event is ever multiplied."""
     fields = tuple(d for d in plan.dimensions if not d.calendar)
     here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
-    keys = [*labelled(here, plan, strand.schema, fields), *((here.e0, here.e1) if plan.base else ())]
-    sums = sums_of(here, strand, here.began)
-    sums["time"] = here.x.delta(here.s, unit="microsecond").sum().cast("int64")
+    keys = [*labelled(here, plan, strand.schema, fields), *(units_of(here) if plan.base else ())]
+    sums = sums_of(here, strand, here.began_)
+    sums["time"] = here.x_.delta(here.s_, unit="microsecond").sum().cast("int64")
     extra = {}
     if plan.base:
         import ibis
@@ -303,7 +308,7 @@ def _spread(engine: Engine, kept: Any, plan: Plan, strand: Strand, rolled: dict[
         buckets = Buckets.of(plan.slots(plan.base))
         extra = {
             "spans": here.count(),
-            "into_first": ibis.ifelse(here.e1 > here.e0, buckets.offset(here.s), 0).sum().cast("int64"),
+            "into_first": ibis.ifelse(here.e1_ > here.e0_, buckets.offset(here.s_), 0).sum().cast("int64"),
         }
     named = {**_numbered(sums), **extra}
     expr = here.group_by(keys).aggregate(**named) if keys else here.aggregate(**named)
@@ -315,8 +320,8 @@ def _seen(engine: Engine, kept: Any, plan: Plan, strand: Strand, of: str) -> Red
     fields = tuple(d for d in plan.dimensions if not d.calendar)
     here = shaped(engine, inside(kept, plan, strand, spans=True), plan, strand)
     value = here[strand.schema.field(of).stored]
-    here = here.mutate(seen=value).filter(lambda t: t.seen.notnull())
-    keys = [*labelled(here, plan, strand.schema, fields), here.seen, here.e0, here.e1]
+    here = here.mutate(seen_=value).filter(lambda t: t.seen_.notnull())
+    keys = [*labelled(here, plan, strand.schema, fields), here.seen_.name("seen"), *units_of(here)]
     return Reduction("seen", fields, here.group_by(keys).aggregate(c0=here.count()), ((f"present {of}", SUM),))
 
 
@@ -327,7 +332,7 @@ def _touched(engine: Engine, kept: Any, plan: Plan, strand: Strand, unit: str) -
     finer = dataclasses.replace(plan, by=(*plan.dimensions, Dimension(unit, "unit")), across=None, totals=False)
     fields = tuple(d for d in plan.dimensions if not d.calendar)
     here = shaped(engine, inside(kept, plan, strand, spans=True), finer, strand)
-    keys = [*labelled(here, plan, strand.schema, fields), here.e0, here.e1]
+    keys = [*labelled(here, plan, strand.schema, fields), *units_of(here)]
     named = ((str(Measure(TOUCHED, unit=unit)), SUM),)
     return Reduction("touched", fields, here.group_by(keys).aggregate(c0=here.count()), named, finer)
 

@@ -68,7 +68,7 @@ def inside(table: Any, plan: Plan, strand: Strand, *, spans: bool) -> Any:
 
 
 def shaped(engine: Engine, table: Any, plan: Plan, strand: Strand) -> Any:
-    """Adds `began` (starts inside), the clipped ends `s` and `x`, and first and last base unit `e0`, `e1`.
+    """Adds `began_` (starts inside), the clipped ends `s_` and `x_`, and first and last base unit `e0_`, `e1_`.
 
     Where only certain hours count, a span is one row for each stretch of them it meets.
     """
@@ -76,9 +76,9 @@ def shaped(engine: Engine, table: Any, plan: Plan, strand: Strand) -> Any:
 
     start, end = naive(plan.stretch.start), naive(plan.stretch.end)
     table = table.mutate(
-        began=table.start_utc >= start,
-        s=ibis.greatest(table.start_utc, start),
-        x=ibis.ifelse(table.finish_utc.isnull(), table.finish_utc, ibis.least(table.finish_utc, end)),
+        began_=table.start_utc >= start,
+        s_=ibis.greatest(table.start_utc, start),
+        x_=ibis.ifelse(table.finish_utc.isnull(), table.finish_utc, ibis.least(table.finish_utc, end)),
     )
     if strand.hours:
         table = cut(engine, table, plan.stretch, strand)
@@ -86,15 +86,15 @@ def shaped(engine: Engine, table: Any, plan: Plan, strand: Strand) -> Any:
 
 
 def placed(table: Any, plan: Plan) -> Any:
-    """Adds the first and last base unit `e0`, `e1` of the time from `s` to `x`."""
+    """Adds the first and last base unit `e0_`, `e1_` of the time from `s_` to `x_`."""
     import ibis
 
     if not plan.base:
-        return table.mutate(e0=ibis.literal(0, type="int64"), e1=ibis.literal(0, type="int64"))
+        return table.mutate(e0_=ibis.literal(0, type="int64"), e1_=ibis.literal(0, type="int64"))
     buckets = Buckets.of(plan.slots(plan.base))
-    lasts = (table.x > table.s).fill_null(False)
-    first = buckets.label(table.s)
-    return table.mutate(e0=first, e1=ibis.ifelse(lasts, buckets.label(table.x, upper=True), first))
+    lasts = (table.x_ > table.s_).fill_null(False)
+    first = buckets.label(table.s_)
+    return table.mutate(e0_=first, e1_=ibis.ifelse(lasts, buckets.label(table.x_, upper=True), first))
 
 
 def labelled(table: Any, plan: Plan, schema: LogSchema, keys: Sequence[Dimension], at: str = "start_utc") -> list[Any]:

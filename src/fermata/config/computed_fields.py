@@ -35,7 +35,7 @@ from fermata.analysis.computed import ANY, Arithmetic, Classes, Price, Rates, Ru
 from fermata.analysis.formula import Formula, known
 from fermata.errors import ConfigError, RequestError, UnknownName
 from fermata.fields import Field as EventField
-from fermata.fields import LogSchema, checked_name
+from fermata.fields import LogSchema, checked_field
 from fermata.registers.directory import Directory
 from fermata.reports.compile.resolve import identities
 from fermata.reports.definition.parts import Chosen
@@ -207,7 +207,7 @@ def with_computed(
             if log in others:
                 continue
             try:
-                checked_name(name)
+                checked_field(name)
                 if log not in found:
                     raise UnknownName.of("log", log, found)
                 if name in found[log].by_name:

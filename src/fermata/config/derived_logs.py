@@ -43,7 +43,7 @@ from fermata.analysis.combined_logs import Combine, Part
 from fermata.analysis.counters import Counter
 from fermata.analysis.derive import Link, Merge, Pairing, States
 from fermata.errors import RequestError, UnknownName
-from fermata.fields import LogSchema
+from fermata.fields import LogSchema, checked_field
 from fermata.kinds import KINDS
 from fermata.reports.compile.generated_logs import Amounts, Entitled, RequiredTime
 from fermata.reports.definition.parts import Chosen
@@ -271,6 +271,9 @@ class DerivedMap(Strict):
         else:
             derivation = self._combined(inputs)
             spans = all(s.spans for s in inputs)
+        names = [f.name for f in derivation.fields]
+        if twice := next((n for n in names if names.count(n) > 1), ""):
+            raise RequestError(f"{inputs[0].name} has a field {twice} already, which {name} would add; rename it there")
         return LogSchema(
             name, derivation.fields, spans, self.kind or inputs[0].kind, inputs[0].zone, derivation=derivation
         )
@@ -278,6 +281,8 @@ class DerivedMap(Strict):
     def _link(self, link: LinkMap, one: LogSchema, other: LogSchema) -> Link:
         _check(one, link.on)
         _check(other, (*link.on.values(), *link.take.values()))
+        for name in link.take:
+            checked_field(name)
         if taken := [n for n in link.take if n in one.by_name]:
             raise RequestError(f"take: {one.name} has a field {taken[0]} already; give it another name")
         if link.during and not other.spans:

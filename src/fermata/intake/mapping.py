@@ -22,7 +22,7 @@ from typing import Any, Literal, Self
 from pydantic import Field as Key
 from pydantic import field_validator, model_validator
 
-from fermata.fields import COMMON, TIMES, LogSchema, checked_name
+from fermata.fields import COMMON, TIMES, LogSchema, checked_field
 from fermata.fields import Field as EventField
 from fermata.intake.field_map import FieldMap, check_forms, expression
 from fermata.kinds import KINDS
@@ -189,7 +189,7 @@ class LogMap(Strict):
             fields = {"start" if k == "time" else k: v for k, v in fields.items()}
         for name in fields:
             if name not in (*TIMES, *COMMON):
-                checked_name(name)
+                checked_field(name)
         return fields
 
     @field_validator("kind")

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+from fermata.analysis.stages import ELSE_LABEL
 from fermata.analysis.table import Table
 from fermata.errors import RequestError, UnknownName
 from fermata.notes import Note
@@ -309,7 +310,12 @@ DATED = ("day", "month")  # units whose names are those of days
 
 
 def _dimensions(table: Table) -> list[Head]:
-    return [Head(c.name, c.label, "text", unit=c.unit if c.unit in DATED else "") for c in table.dimensions]
+    """The columns of the groups; those of days where every row has one, and none is the rest of a top N."""
+    rest = any(row.keys[0] == ELSE_LABEL for row in table.body if row.keys)
+    dated = [c.unit in DATED and not (rest and not i) for i, c in enumerate(table.dimensions)]
+    return [
+        Head(c.name, c.label, "text", unit=c.unit if d else "") for c, d in zip(table.dimensions, dated, strict=True)
+    ]
 
 
 def _across(result: RunResult, table: Table, said: tuple[str, ...], how: Display) -> Grid:

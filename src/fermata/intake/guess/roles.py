@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from fermata.fields import COMMON
+from fermata.fields import COMMON, NAME, RESERVED
 from fermata.intake.guess.known import BY_FORMAT, KNOWN
 from fermata.intake.guess.sniff import Sniffed
 from fermata.intake.guess.words import ACTIONS, DENIES, ELSEWHERE, GOOD, SIGNS_ELSEWHERE, WAYS
@@ -126,12 +126,8 @@ def guess(sniffed: Sniffed) -> Guess:
     for column, texts in sniffed.columns.items():
         if column not in used and texts:
             name = _field_name(column, sniffed.columns)
-            if re.fullmatch(r"[a-z][a-z0-9]*(_[a-z0-9]+)*", name) and name not in (
-                *found.fields,
-                "person",
-                "start_utc",
-                "finish_utc",
-            ):
+            name = f"logged_{name}" if name in RESERVED else name
+            if NAME.fullmatch(name) and name not in found.fields:
                 found.fields[name] = {"column": column, **_type(texts)}
     found.kind = _kind(sniffed, found)
     if sniffed.shape:

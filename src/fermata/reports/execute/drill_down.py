@@ -23,7 +23,7 @@ from fermata.reports.result import Records, RunResult
 __all__ = ["Behind", "behind"]
 
 QUERIES = 400  # units of time that are asked for one by one for a figure
-BROUGHT = ("_brought_", "contribution")
+BROUGHT = ("_brought_", "contribution_")
 
 
 @dataclass(frozen=True)
@@ -124,7 +124,7 @@ def _queries(result: RunResult, columns: list[int], left: list[str]) -> Iterator
             continue
         for fixed, these in groups.items():
             opened = functools.partial(drill.pieces, plan, Cell(fixed, i))
-            yield _Query(plan.columns[i].strand, opened, {i: "contribution"}, {i: these}, fixed=True)
+            yield _Query(plan.columns[i].strand, opened, {i: "contribution_"}, {i: these}, fixed=True)
 
 
 def _apart(plan: Plan, column: int, cells: dict[Keys, tuple[int, int]]) -> bool:

@@ -99,9 +99,9 @@ def _column(events: Any, name: str, schema: LogSchema, files: Mapping[str, Mappi
     import pyarrow.compute as pc
 
     if name == "contribution":
-        return events.column(name)
-    if name == "inside" and name not in schema.by_name:
-        return events.column("inside_us")
+        return events.column("contribution_")
+    if name == "inside":
+        return events.column("inside_us_")
     if name == "file":
         return _files(events, schema, files)
     if name == "record":

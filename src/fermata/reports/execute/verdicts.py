@@ -249,7 +249,7 @@ def _unpaired(plan: Plan, unit: str) -> list[str]:
     there = slots(other, unit)
     found = []
     if beyond:
-        found.append(f"{_listed(beyond)}: {other.words} has more {unit}s than this period; these stand last, alone")
+        found.append(f"{_listed(beyond)}: {other.words} has more {unit}s than this period; these stand alone")
     if len(there) < len(here) and not other.text.startswith(PART):
         found.append(f"{_listed(here[len(there) :])}: {other.words} has fewer {unit}s, so nothing stands beside")
     return found
