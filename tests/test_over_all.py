@@ -9,6 +9,7 @@ import random
 import re
 import threading
 from datetime import timedelta
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -17,7 +18,7 @@ from fermata.analysis.filters import conditions
 from fermata.api.result import Result
 from fermata.api.workspace import Workspace
 from fermata.engines.answers import FEW as FEW_ROWS
-from fermata.errors import RequestError
+from fermata.errors import FermataError, RequestError
 from fermata.outputs import drawing
 from fermata.proof import fingerprint
 from fermata.reports.compile.request import HONOURED, compiled
@@ -311,3 +312,55 @@ def test_a_comparison_is_two_reports_beside_each_other(hall: Workspace, period: 
         assert (now, before or 0) == (asked.run().cell(), there.cell() or 0)
         assert part == ((now - before) / before if before else None)
         assert ("stand alone" in str(beside.notes)) is (len(expected) > len(asked.run().table.body))
+
+
+PERIODS = ("2026-02", "2026-03", "2025-11", "2026-Q1", "2026-W05", "2026-03-29", "2025-10-26", "2026", "last month",
+    "2026-02-10/2026-03-09", "2026-03-29T00:30/2026-03-29T03:30", "2025-12-28/2026-01-03", "2027")  # fmt: skip
+UNITS = ("hour", "day", "week", "month", "quarter", "year", "weekday", "hour of day", "fiscal year")
+ANY_MEASURE = ("count", "count", "time", "mean duration", "distinct user", "peak", "running count", "share count",
+    "share count of parent", "rank count", "first", "last", "p95 duration", "distinct day", "before count", "union",
+    "count per day", "utilisation", "total duration", "Count / days")  # fmt: skip
+FORMS = ("txt", "csv", "json", "xml", "html", "md", "xlsx", "parquet", "png")
+
+
+def drawn_by_lot(chance: random.Random, house: Workspace) -> dict[str, Any]:
+    """A report of any keys at all, sensible or not."""
+    log = chance.choice(list(house.base.schemas))
+    fields = [f.name for f in house.base.place().registers.widened(house.base.schemas[log]).fields]
+    by = list(dict.fromkeys(chance.choices([*UNITS, *UNITS, *fields], k=chance.choice((0, 1, 1, 1, 2, 2)))))
+    report = {"log": log, "period": chance.choice(PERIODS), "by": by, "columns": chance.sample(ANY_MEASURE, 2)}
+    further: dict[str, tuple[Any, ...]] = {
+        "compare": ("before", "year ago", "weekdays before", "2026-01"), "across": (*UNITS, *fields), "top": (1, 3),
+        "hours": ("office", "outside office", "night"), "rounding": ("up 15 minutes",), "totals": (False,),
+        "zone": ("Asia/Kolkata", "America/Sao_Paulo", "Pacific/Apia"), "zero_rows": ("user", "device", "action"),
+        "sort": (["-count"], by[:1]), "measures": ("down",), "chart": ("bar", "line", "stacked", "heat map", "share"),
+        "warn": (["Count > 3"],), "each": tuple(fields[:3]),
+    }  # fmt: skip
+    return report | {key: chance.choice(values) for key, values in further.items() if chance.random() < 0.2}
+
+
+@pytest.mark.parametrize("seed", range(40 if DEEP else 3))
+def test_any_question_is_answered_or_refused(hall: Workspace, tmp_path: Path, seed: int) -> None:
+    """Asked by lot, written in a form by lot, a figure followed by lot: nothing ends in any other way, and counts add
+    up.
+    """
+    chance = random.Random(seed)
+    for number in range(10):
+        asked = drawn_by_lot(chance, hall)
+        try:
+            found = hall.run(Report.of(**asked))
+            found.save(tmp_path / f"{number}.{chance.choice(FORMS)}")
+            row = chance.choice(found.table.rows)
+            found.events(at={c.name: text for c, text in zip(found.table.columns, row.shown, strict=False)}, limit=3)
+        except FermataError:
+            continue
+        counts = [i for i, c in enumerate(found.table.columns[len(asked["by"]) :]) if c.label == "Count"]
+        if found.table.total and counts and not {"compare", "zone", "across"} & asked.keys():
+            whole = [r.cells[counts[0]] or 0 for r in found.table.body]
+            assert sum(whole) == found.table.total.cells[counts[0]] or tagged(hall, asked), asked
+
+
+def tagged(house: Workspace, asked: dict[str, Any]) -> bool:
+    """Whether an event counts in several of the groups."""
+    schema = house.base.place().registers.widened(house.base.schemas[asked["log"]])
+    return any(schema.by_name[n].type == "tags" for n in asked["by"] if n in schema.by_name)

@@ -28,6 +28,8 @@ from fermata.strict import Strict, listed
 
 __all__ = ["AttributeMap", "LinkMap", "NameMap", "RegisterMap"]
 
+OWN = ("written", "id", "parent", "top", "text", "label", "since", "until")  # what every row of a register has
+
 
 class NameMap(Strict):
     """A kind of name: its column; with `separator`, a cell may hold several names."""
@@ -88,12 +90,14 @@ class RegisterMap(Strict):
     def _attribute_names(cls, value: dict[str, AttributeMap]) -> dict[str, AttributeMap]:
         for name in value:
             checked_name(name)
-            if name in ("written", "id", "parent", "top"):
+            if name in OWN:
                 raise ValueError(f"attribute {name!r} has a meaning of its own; choose another name")
         return value
 
     @model_validator(mode="after")
     def _sense(self) -> Self:
+        if twice := [n for n in self.names if n in (*self.attributes, *OWN)]:
+            raise ValueError(f"names: {twice[0]} is an attribute too, or has a meaning of its own; choose another word")
         if bool(self.files) is (self.database is not None):
             raise ValueError("give either files or database")
         if self.database and self.database.table:
