@@ -680,3 +680,8 @@ def test_empty_results_have_every_form(entries: Workspace, tmp_path: Path) -> No
     assert isinstance(nothing.answer, RunResult)
     with pytest.raises(RequestError, match="there is nothing to draw"):
         nothing.save(tmp_path / "n.png")
+    quiet = entries.run(nothing.data.report.changed(chart="bar"))
+    for form in ("html", "pdf", "xlsx"):  # a month in which nothing happened stops no delivery
+        quiet.save(tmp_path / f"q.{form}")
+    assert "no chart: " in (tmp_path / "q.html").read_text()
+    assert "no chart: " in pdf_text(tmp_path / "q.pdf")

@@ -10,7 +10,7 @@ from typing import Any
 from fermata.analysis.plan import Dimension, Plan
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
 from fermata.analysis.table import Column
-from fermata.errors import RequestError
+from fermata.errors import RequestError, UnknownName
 from fermata.outputs.canvas import Drawing, about, in_unit, unit_of_axis
 from fermata.outputs.formats import ISO, Show, clean, label, people
 from fermata.outputs.grid import drawn
@@ -61,6 +61,18 @@ def of(answer: Answer, how: Display = ISO, kind: str = "", column: str = "") -> 
     ones = _columns(answer, column or asked[1])
     found = _as(_shaped(answer, how, ones), kind or asked[0], answer, ones)
     return _told(found, answer, ones[0], how)
+
+
+def drawable(answer: Answer, how: Display = ISO) -> tuple[Drawing | None, str]:
+    """What to draw of an answer, for an output that is more than its chart; or why its figures cannot be drawn. Raises
+    UnknownName for a chart of a column there is none of.
+    """
+    try:
+        return of(answer, how), ""
+    except UnknownName:
+        raise
+    except RequestError as e:
+        return None, f"no chart: {e}"
 
 
 def _columns(result: RunResult, asked: str) -> list[Column]:
@@ -281,6 +293,8 @@ def _as(found: Drawing, kind: str, result: RunResult, ones: list[Column]) -> Dra
         raise RequestError(
             f"{found.measure} has no shares: {'some are less than nothing' if low < 0 else 'its parts do not add up'}"
         )
+    if kind == "share" and not any(v for line in found.figures for v in line):
+        raise RequestError(f"{found.measure} has no shares: there is nothing of it here")
     if kind == "share" and found.calendar and len(found.names) > MOST_TIMES:
         raise RequestError(
             f"{len(found.names)} times are too many for a ring, and their order would be lost; draw bars"

@@ -10,7 +10,6 @@ from datetime import date, datetime
 from decimal import Decimal
 from typing import IO, Any
 
-from fermata.errors import RequestError
 from fermata.outputs import drawing
 from fermata.outputs.columns import local_times
 from fermata.outputs.formats import Typed, clean, local, people, unit_of
@@ -64,10 +63,11 @@ def _item(book: Book, item: RunResult | Records, how: Display, progress: Progres
     if any(level < grid.depth for level, _ in grid.rows):
         _flat(book, grid, "Data" if name == "Report" else f"{name} data", progress)
     if item.report.chart != "none" and (item.report.chart or name == "Report"):
-        try:
-            charted(book, drawing.of(item, how), "Chart" if name == "Report" else f"{name} chart")
-        except RequestError as e:
-            book.told.append(f"{grid.title}: no chart: {e}")
+        found, why = drawing.drawable(item, how)
+        if found is None:
+            book.told.append(f"{grid.title}: {why}")
+        else:
+            charted(book, found, "Chart" if name == "Report" else f"{name} chart")
 
 
 def _report(book: Book, grid: Grid, name: str, progress: Progress) -> None:

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import IO, Any
 
 from fermata.analysis.cells import brought_to
-from fermata.errors import RequestError
 from fermata.outputs import drawing
 from fermata.outputs.formats import ISO, clean, people
 from fermata.outputs.grid import Grid, of
@@ -207,7 +206,8 @@ def _section(number: int, title: str | None, item: RunResult | Records, how: Dis
     if tiled:
         made.tiles = tiles(item, grid)
     elif made.barred < 0 or title is None or item.report.charted[0] not in ("", "ranked"):
-        made.charts = _charts(item, how)
+        made.charts, undrawn = _charts(item, how)
+        made.notes += [undrawn] if undrawn else []
         made.aside = title is not None and made.charts is not None and len(grid.heads) > NARROW
     progress(len(grid))
     return made
@@ -364,21 +364,20 @@ def _linked(text: str, link: bool) -> dict[str, Any]:
     return {"text": text, "figure": None, "link": link and bool(HTTPS.fullmatch(text))}
 
 
-def _charts(item: RunResult, how: Display) -> tuple[str, str, str] | None:
-    """The chart for a light and for a dark page as images of the page itself, and what they show in words."""
+def _charts(item: RunResult, how: Display) -> tuple[tuple[str, str, str] | None, str]:
+    """The chart for a light and for a dark page as images of the page itself, and what they show in words; or none, and
+    why, where one was asked for.
+    """
     if item.report.chart == "none":
-        return None
-    try:
-        found = drawing.of(item, how)
-    except RequestError:
-        if item.report.chart:
-            raise
-        return None
+        return None, ""
+    found, why = drawing.drawable(item, how)
+    if found is None:
+        return None, why if item.report.chart else ""
     if not item.report.chart and (len(found.names) < 2 or (found.kind == "ranked" and len(found.names) > RANKED)):
-        return None
+        return None, ""
     from fermata.outputs import charts
 
     light, dark = (
         f"data:image/svg+xml;base64,{base64.b64encode(svg.encode()).decode()}" for svg in charts.on_both_grounds(found)
     )
-    return light, dark, f"{found.kind} chart of {found.measure}: {found.title}"
+    return (light, dark, f"{found.kind} chart of {found.measure}: {found.title}"), ""

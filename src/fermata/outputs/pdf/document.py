@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import IO
 
-from fermata.errors import RequestError
 from fermata.outputs import drawing
 from fermata.outputs.formats import clean
 from fermata.outputs.grid import Grid, of
@@ -98,10 +97,11 @@ def _item(
         [" · ".join([*([grid.each] if grid.each else []), *subtitle(grid.context, under)])],
         1 if within else 0,
     )
+    undrawn = ""
     if isinstance(item, RunResult) and are_tiles(item):
         _tiles(paper, tiles(item, of(item, paper.how, titled=True)))
     else:
-        _chart(paper, item)
+        undrawn = _chart(paper, item)
         paper.on_page = lambda: _running(paper, title, grid)
         draw(paper, grid, fit, progress)
         paper.on_page = lambda: None
@@ -109,7 +109,7 @@ def _item(
         paper.y -= 6
         paper.paragraph(f"Figure {told}", bold=True)
     missing = grid.total - len(grid)
-    more = [f"{missing:,} more rows are not shown"] if missing > 0 else []
+    more = [*([f"{missing:,} more rows are not shown"] if missing > 0 else []), *([undrawn] if undrawn else [])]
     notes = [n for n in (*more, *grid.notes) if said is None or n not in said]
     if said is not None:
         said.update(notes)
@@ -136,17 +136,18 @@ def _running(paper: Paper, title: str, grid: Grid) -> None:
     paper.y -= 4
 
 
-def _chart(paper: Paper, item: RunResult | Records) -> None:
-    """The report's chart, if it has one that can be drawn, as wide as the page and no higher than half of it."""
+def _chart(paper: Paper, item: RunResult | Records) -> str:
+    """The report's chart, if it has one, as wide as the page and no higher than half of it; why not, if it cannot be
+    drawn.
+    """
     if isinstance(item, Records) or item.report.chart in ("", "none"):
-        return
+        return ""
     from fermata.outputs import charts
     from fermata.outputs.pdf.vector import drawn
 
-    try:
-        found = drawing.of(item, paper.how)
-    except RequestError:
-        return
+    found, why = drawing.drawable(item, paper.how)
+    if found is None:
+        return why
     with charts.settings():
         figure = charts.draw(found, bare=True)
         wide, high = (side * 72 for side in figure.get_size_inches())
@@ -156,6 +157,7 @@ def _chart(paper: Paper, item: RunResult | Records) -> None:
         paper.y -= high * scale
         drawn(paper, figure, MARGIN, paper.y, scale)
     paper.y -= 8
+    return ""
 
 
 def _tiles(paper: Paper, found: list[Tile]) -> None:
