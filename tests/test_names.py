@@ -18,6 +18,7 @@ from fermata.reports.definition.report import Report
 from tests.conftest import DEEP, ROOT
 
 FEW = ("began", "first", "n", "near", "number", "s", "seen", "touched", "whole", "x", "e0", "nth")  # each time
+WORDS = ("order", "group", "select", "limit", "case", "end", "table", "column", "all", "null", "index")  # of SQL
 ADDED = ("steps", "thing", "pairing", "closing_record", "linked", "reading", "since")  # by derived logs
 DERIVED = """
 [logs.merged]
@@ -45,8 +46,7 @@ def inner() -> list[str]:
         for node in ast.walk(ast.parse(path.read_text())):
             if isinstance(node, ast.Call) and getattr(node.func, "attr", "") == "mutate":
                 found |= {k.arg.strip("_") for k in node.keywords if k.arg}
-    if not DEEP:
-        found = set(FEW)
+    found = (found if DEEP else set(FEW)) | set(WORDS)
     taken = {
         *STORED,
         *STORED.values(),

@@ -82,7 +82,7 @@ class Counter:
                 met = met | (one == word)
             said = ibis.ifelse(met, word, said)
         since = ibis.ifelse(table.near_, table.since_, ibis.null("timestamp(6)"))
-        table = table.mutate(**used, reading=said, since=since)
+        table = table.mutate(**used, reading=said, since=since, since_=since)
         if self.put == "days":
             table = self._spread(table, stored, reached)
         return table.select(

@@ -185,7 +185,7 @@ def balances(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     told = [
         f"{', '.join(str(r[Field(b).stored]) for b in made.by)} "
         f"{stamp(r['start_utc'].replace(tzinfo=UTC), zone)[:16]}: recorded "
-        f"{_scaled(r['balance'], scale)}, by the movements {_scaled(r['sum'], scale)}"
+        f"{_scaled(r['balance'], scale)}, by the movements {_scaled(r['sum_'], scale)}"
         for r in rows[:MOST_WRONG]
     ]
     more = f"; and {n - MOST_WRONG:,} more" if n > MOST_WRONG else ""
