@@ -190,7 +190,7 @@ def _section(number: int, title: str | None, item: RunResult | Records, how: Dis
     made = Section(number, clean((title or grid.title) + said), [clean(line) for line in lines], rows=len(grid))
     tiled = are_tiles(item)
     if tiled:  # what the columns keep is said once, with the other notes
-        made.lines = [clean(n.partition(" (")[0]) for n in grid.notes if n.kind == "compared"]
+        made.lines = [clean(n.partition(" (")[0]) for n in grid.notes if n.kind == "compared"][:1]
     made.notes = [clean(n) for n in grid.notes if n.weight == "figures" and not tiled]
     made.folded = [clean(n) for n in grid.notes if n.weight != "figures" or tiled]
     if tiled and grid.context.filters:
