@@ -189,7 +189,7 @@ def test_a_server_that_goes_away_is_said_and_connected_to_again(
         at, told, took = said.get(timeout=200)
         assert at == step
         assert told.startswith("DataError: Spark does not answer any more; ask again"), told
-        assert took < 60
+        assert took < 300  # by itself the client would ask for ten minutes
     again = said.get(timeout=200)
     process.join(60)
     assert again[1] == str(hall.run(Report.of(**ASKED["counts of people"])).table.total)
