@@ -10,6 +10,7 @@ import statistics
 import subprocess
 import sys
 import tempfile
+from collections.abc import Callable
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any
@@ -73,30 +74,34 @@ def main() -> None:
         report = cpu(fermata, "-w", hall, "--now", "2026-04-01T08:12", "report", "refused-entries")
     helped = cpu(fermata, "--help")
     engine = cpu(sys.executable, "-c", "import ibis, pyarrow; ibis.duckdb.connect().raw_sql('SELECT 1')")
-    lines = [
-        *table_of(imports, queries, helped, engine, report),
-        *code({"bare": peers.bare, "the columns of bare": peers.select, "duckdb per row": peers.PER_ROW,
+    sections: tuple[Callable[[], list[str]], ...] = (
+        lambda: table_of(imports, queries, helped, engine, report),
+        lambda: code({"bare": peers.bare, "the columns of bare": peers.select, "duckdb per row": peers.PER_ROW,
                "duckdb calendar": peers.CALENDAR, "duckdb calendar, totals": peers.TOTALS, "polars": peers.polars,
                "pandas": peers.pandas}),
-        *table_of_heart(),
-        *code({f"{name}, by hand": sql for name, (*_, sql) in heart.TASKS.items()}),
-        *table_of_readers(),
-        *code({"plain": readers.plain}),
-        *outputs.table(),
-        *code({"CSV: DuckDB COPY": outputs.with_duckdb, "CSV: polars": outputs.with_polars,
+        table_of_heart,
+        lambda: code({f"{name}, by hand": sql for name, (*_, sql) in heart.TASKS.items()}),
+        table_of_readers,
+        lambda: code({"plain": readers.plain}),
+        outputs.table,
+        lambda: code({"CSV: DuckDB COPY": outputs.with_duckdb, "CSV: polars": outputs.with_polars,
                "CSV: pandas": outputs.with_pandas, "XLSX: plain XlsxWriter": outputs.with_xlsxwriter,
                "PDF: plain canvas calls": outputs.with_canvas}),
-        *year.table(),
-        *code({**{f"SQL: {name}": sql for name, (_, sql, *_) in questions.QUESTIONS.items()},
+        year.table,
+        lambda: code({**{f"SQL: {name}": sql for name, (_, sql, *_) in questions.QUESTIONS.items()},
                "polars": questions.polars, "pandas": questions.pandas}),
-        *pages.table(),
-        *code({"one scan": pages.scan}),
-        *keyed.table(),
-        *notes.table(),
-        *ratios.table(),
-    ]  # fmt: skip
+        pages.table,
+        lambda: code({"one scan": pages.scan}),
+        keyed.table,
+        notes.table,
+        ratios.table,
+    )  # fmt: skip
+    lines: list[str] = []
+    for section in sections:  # said as they come, so that a run that ends early has not been for nothing
+        part = section()
+        print("\n".join(part), flush=True)
+        lines += part
     PAGE.write_text("\n".join(lines) + "\n")
-    print("\n".join(lines))
 
 
 def code(blocks: dict[str, Any]) -> list[str]:

@@ -151,6 +151,7 @@ def table() -> list[str]:
     make()
     kept = YEAR / "daily.json"
     if not kept.exists():
+        shutil.rmtree(YEAR / "archive", ignore_errors=True)  # of a run that ended early
         kept.write_text(json.dumps(add_daily()))
     daily = json.loads(kept.read_text())
     archive = sum(Path(f).stat().st_size for log in LOGS for f in files(YEAR, log)) / 1e6

@@ -17,6 +17,7 @@ from fermata.fields import LISTED, NAME, PROVENANCE, STORED, TIMES, UNITS
 from fermata.reports.definition.report import Report
 from tests.conftest import DEEP, ROOT
 
+pytestmark = [pytest.mark.deep] if DEEP else []  # some of the names each time, all when testing deeply
 FEW = ("began", "first", "n", "near", "number", "s", "seen", "touched", "whole", "x", "e0", "nth")  # each time
 WORDS = ("order", "group", "select", "limit", "case", "end", "table", "column", "all", "null", "index")  # of SQL
 ADDED = ("steps", "thing", "pairing", "closing_record", "linked", "reading", "since")  # by derived logs
