@@ -198,7 +198,7 @@ CASES: list[tuple[str, str, int, int, dict[str, Any]]] = [  # file, text, stored
     ),
     ("web.jsonl", WEB, 2, 2, {"user": "anna", "device": "10.0.0.7", "action": "GET", "outcome": "200", "size": 512}),
     ("leases.txt", LEASES, 2, 3, {"user": "anna-laptop", "device": "52:54:00:aa:bb:01", "other": "10.0.0.50"}),
-    ("events.xml", PRINTED, 2, 2, {"user": "anna", "device": "Front", "pages": 12, "other": "Programme"}),
+    ("events.xml", PRINTED, 2, 2, {"user": "anna", "device": "Front", "pages": 12, "title": "Programme"}),
     ("jobs.txt", LISTED, 3, 4, {"user": "anna", "device": "Front", "pages": 12}),
     ("named.log", NAMED, 3, 3, {"user": "anna", "device": "gate", "action": "login", "src": "10.0.0.7"}),
     ("twice.csv", TWICE, 2, 2, {"user": "anna", "device": "North", "who_2": "guard"}),
@@ -435,6 +435,132 @@ def test_an_own_file_gives_a_right_report_after_two_commands(tmp_path: Path, nam
     found = opened.run(Report.of(log=log, totals=False, **asked)).table
     hours = asked["columns"] == ["time"]
     assert {r.shown[0]: (r.cells[0] or 0) / (3_600_000_000 if hours else 1) for r in found.rows} == wanted
+
+
+EXPORTS: dict[str, tuple[str, str, dict[str, Any]]] = {  # exports of trades: file -> text, kind, its first event
+    "direction.csv": (
+        "Event Time,Card Number,Cardholder Name,Door Name,Direction,Event Type\n"
+        '11/27/2026 6:58:12 AM,00451,"Brandt, Ole",Main,IN,Access Granted\n'
+        "11/27/2026 7:01:03 AM,00460,,Store,IN,Access Denied - Card Expired\n"
+        '11/27/2026 5:05:20 PM,00451,"Brandt, Ole",Main,OUT,Access Granted\n',
+        "door access", {"user": "00451", "device": "Main", "action": "in", "start": "2026-11-27 06:58:12+01:00"},
+    ),
+    "camel.csv": (
+        "EventTime,CardNo,PersonName,DoorName,EventDescription\n2026-11-27 06:58:12,0451,Ole,Main,Valid Card Exit\n"
+        "2026-11-27 07:01:03,0460,Asa,Store,Invalid Card\n2026-11-27 07:02:03,,,Store,Door Forced Open\n",
+        "door access", {"user": "0451", "device": "Main", "action": "out", "personname": "Ole"},
+    ),
+    "porte.csv": (
+        "Date;Heure;N° badge;Nom;Porte;Sens;Résultat\n27/11/2026;06:58:12;0012;Durand;Entrée nord;Entrée;Accès refusé\n"
+        "27/11/2026;17:02:12;0012;Durand;Entrée nord;Sortie;Accès autorisé\n",
+        "door access", {"user": "0012", "device": "Entrée nord", "action": "refused", "nom": "Durand"},
+    ),
+    "buchungen.csv": (
+        "Buchungszeit;Personalnummer;Personalname;Terminal;Buchungsart\n27.11.2026 06:58;0815;Ole;T1;Kommen\n"
+        "27.11.2026 12:01;0815;Ole;T1;Gehen\n",
+        "door access", {"user": "Ole", "device": "T1", "action": "in", "personalnummer": "0815"},
+    ),
+    "cdr.csv": (
+        "calldate,clid,src,dst,duration,billsec,disposition,uniqueid\n2026-11-27 08:01:10,Desk,201,02071234567,65,58,"
+        "ANSWERED,1.1\n2026-11-27 08:05:44,,077009,201,30,0,NO ANSWER,1.2\n",
+        "calls", {"user": "201", "other": "02071234567", "action": "answered", "duration": "0 days 00:00:58"},
+    ),
+    "anrufe.csv": (
+        "Datum;Startzeit;Endzeit;Nebenstelle;Zielrufnummer;Gesprächsdauer;Kosten (EUR);Richtung\n"
+        "27.11.2026;08:01:10;08:02:15;201;02071234567;00:01:05;0,05;ausgehend\n"
+        "27.11.2026;08:05:44;08:06:14;205;030123456;00:00:30;0,00;eingehend\n",
+        "calls", {"start": "2026-11-27 08:01:10+01:00", "other": "02071234567", "direction": "out", "charge": "0.05"},
+    ),
+    "trunk.csv": (
+        "Date,Time,From,To,Minutes,Cost,Status\n27/11/2026,08:01,201,02071234567,1.2,0.05,Completed\n"
+        "27/11/2026,08:05,077009,201,0,0.00,No Answer\n",
+        "calls", {"user": "201", "duration": "0 days 00:01:12", "action": "answered", "charge": "0.05"},
+    ),
+    "druck.csv": (
+        "Zeitpunkt;Benutzername;Druckername;Dokumentname;Seitenzahl;Farbe;Kosten\n"
+        "27.11.2026 09:00;kaya;HP;Angebot;1.204;Nein;1,20 €\n27.11.2026 09:14;ole;HP;Schein;1.204.000;Ja;0,25 €\n",
+        "printing", {"title": "Angebot", "pages": "1204", "colour": "False", "cost": "1.20", "device": "HP"},
+    ),
+    "jobs.csv": (
+        "Time,User,Pages,Printer,Document Name,Client,Grayscale\n2026-11-27 09:00,kaya,12,hp,Plan,WS,NOT GRAYSCALE\n"
+        "2026-11-27 09:14,ole,1,hp,Note,WS,GRAYSCALE\n",
+        "printing", {"user": "kaya", "title": "Plan", "colour": "True", "client": "WS", "pages": "12"},
+    ),
+    "jobs.txt": (
+        '2026-11-27T09:00:01Z printer=hp job=118 owner=kaya title="Plan, v2" pages=12 color=no\n'
+        "2026-11-27T09:14:55Z printer=hp job=119 owner=ole title=Note pages=1 color=yes\n",
+        "printing", {"start": "2026-11-27 10:00:01+01:00", "user": "kaya", "title": "Plan, v2", "job": "118"},
+    ),
+    "security.csv": (
+        "TimeCreated,EventID,TargetUserName,WorkstationName,IpAddress\n2026-11-27T08:00Z,4624,kaya,WS,10.0.0.1\n"
+        "2026-11-27T17:00Z,4634,kaya,WS,-\n",
+        "logins", {"start": "2026-11-27 09:00:00+01:00", "user": "kaya", "action": "login", "other": "10.0.0.1"},
+    ),
+    "vpn.csv": (
+        "Username,Assigned IP,Login Time,Logout Time,Duration,Bytes Tx\nkaya,10.9.0.4,2026-11-27 08:00:01 +0100,"
+        '2026-11-27 12:00:01 +0100,4:00:00,"183,422"\nole,10.9.0.5,2026-11-27 09:00:01 +0100,,,\n',
+        "network sessions", {"duration": "0 days 04:00:00", "other": "10.9.0.4", "bytes_tx": "183422"},
+    ),
+    "gate.log": (
+        'date=2026-11-27 time=09:00:01 devname="gate" srcip=10.0.0.4 dstip=203.0.113.7 action="deny" sentbyte=60\n'
+        'date=2026-11-27 time=09:00:02 devname="gate" srcip=10.0.0.4 dstip=203.0.113.7 action="accept" sentbyte=61\n',
+        "network sessions", {"device": "gate", "other": "10.0.0.4", "action": "deny", "sent": "60"},
+    ),
+    "seats.csv": (
+        "Checkout,Checkin,Feature,User,Host,Version\n2026-11-27 08:00,2026-11-27 12:00,cad-pro,kaya,WS,24.1\n",
+        "software use", {"duration": "0 days 04:00:00", "other": "cad-pro", "version": "24.1"},
+    ),
+    "hours.csv": (
+        'Date,Name,Project,Hours,Billable\n23/11/2026,Kaya,Bridge,7:30,Y\n24/11/2026,Kaya,Bridge,"4,25",N\n',
+        "time entries", {"user": "Kaya", "project": "Bridge", "duration": "0 days 07:30:00", "charged": "True"},
+    ),
+    "bookings.csv": (
+        "User,Start Date,Start Time,End Date,End Time,Room\nkaya,27/11/2026,09:00,29/11/2026,10:30,Big\n"
+        "ole,27/11/2026,23:00,28/11/2026,01:00,Small\n",
+        "", {"finish": "2026-11-29 10:30:00+01:00", "place": "Big"},
+    ),
+    "audit.csv": (
+        "Timestamp (UTC),Actor,Operation,Target Object,Old Value,New Value\n2026-11-27 09:00,ole,Update user,kaya,201,"
+        "205\n2026-11-27 09:10,ole,Delete group,temps,,\n",
+        "changes", {"start": "2026-11-27 10:00:00+01:00", "action": "changed", "other": "kaya", "old": "201"},
+    ),
+    "service.log": (
+        "2026-11-27 09:00:01,123 INFO  [auth] User kaya logged in\n2026-11-27 09:00:02,123 ERROR [db] away\n"
+        "2026-11-27 09:00:03,123 WARN slow\n2026-11-27 09:00:04,123 INFO back\n2026-11-27 09:00:05,123 ERROR x\n"
+        "  at line 7\n",
+        "", {"start": "2026-11-27 09:00:01.123000+01:00", "action": "INFO"},
+    ),
+    "named-zone.csv": (
+        "time,user,host,event\n2026-11-27 09:00:01 UTC,kaya,ws,login\n2026-11-27 17:00:01 UTC,kaya,ws,logout\n",
+        "logins", {"start": "2026-11-27 10:00:01+01:00", "action": "login"},
+    ),
+    "packed.csv": (
+        "date;time;user;door\n20261127;090001;kaya;Main\n20261127;170001;kaya;Main\n",
+        "door access", {"start": "2026-11-27 09:00:01+01:00", "device": "Main"},
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", EXPORTS)
+def test_an_export_of_a_trade_is_understood(tmp_path: Path, name: str) -> None:
+    """The kind, who, where, what and how long, from headings in several languages and ways of writing; digits that name
+    something keep their zeros, and whatever is not one of these is kept under its own name.
+    """
+    text, kind, first = EXPORTS[name]
+    opened, trial = brought_in(tmp_path / "hall", name, text)
+    log = opened.archive.logs[0]
+    assert trial.stored == trial.read
+    assert opened.base.schemas[log].kind == kind
+    event = opened.log(log).listing().to_pandas().iloc[0]
+    assert {k: str(event[k]) for k in first} == first
+
+
+def test_counters_are_not_added_up(tmp_path: Path) -> None:
+    """Readings of counters are told from amounts: what was counted between them is a log of its own."""
+    text = "Device,Serial,Reading Date,Total Pages\nHP,V1,2026-11-01,120033\nHP,V1,2026-11-27,121500\n"
+    opened, _ = brought_in(tmp_path / "hall", "meter.csv", text)
+    used = opened.log("meter-used").measure("total total_pages").run()
+    assert used.table.total.cells == (1467,)
 
 
 @pytest.mark.parametrize(

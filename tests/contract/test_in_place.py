@@ -235,7 +235,7 @@ TEXTS = st.one_of(
     st.datetimes(datetime(1980, 1, 1), datetime(2090, 1, 1)).flatmap(
         lambda t: st.sampled_from([
             t.isoformat(), t.isoformat(" ", "minutes"), t.isoformat(timespec="seconds") + "+02:00",
-            t.isoformat() + "Z", f"{t:%Y-%m-%d}",
+            t.isoformat() + "Z", f"{t:%Y-%m-%d}", t.isoformat(timespec="minutes") + "z", f"{t:%Y-%m-%d %H:%M:%S} +0530",
             t.isoformat(timespec="seconds") + "-0330", f"{t:%d/%m/%Y %H:%M:%S}", f"{t:%m/%d/%y %I:%M %p}",
             f"{t:%d %b %Y %H:%M:%S.%f}",
             str(t.timestamp()), str(int(t.timestamp())), str(int(t.timestamp() * 1000)),

@@ -44,7 +44,8 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
             has_offset = f"(regexp_matches({raw}, {lit(OFFSET)}) AND length({raw}) > 10)"
             point = f"replace({raw}, ',', '.')"
             local.append(f"CASE WHEN {shaped} AND NOT {has_offset} THEN try_cast({point} AS TIMESTAMP) END")
-            zoned = f"make_timestamp(epoch_us(try_cast({point} AS TIMESTAMPTZ)))"
+            read = [f"epoch_us(try_cast({text} AS TIMESTAMPTZ))" for text in (point, _in_full(point))]
+            zoned = f"make_timestamp(coalesce({', '.join(read)}))"
             utc.append(f"CASE WHEN {shaped} AND {has_offset} THEN {zoned} END")
         elif form in EPOCH:
             utc.append(_epoch(raw, EPOCH[form]))
@@ -67,6 +68,17 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
     local_sql = _coalesce(local, "TIMESTAMP")
     utc_sql = _coalesce(utc, "TIMESTAMP")
     return Column(local_sql, reason=f"is not a time written as {wanted}", raw=raw), Column(utc_sql)
+
+
+def _in_full(text: str) -> str:
+    """A time of ISO 8601 with its offset as the engine reads it: with seconds, without a blank before the offset."""
+    clock, seconds, offset = (
+        f"regexp_extract({text}, {lit(p)}, 1)" for p in (r"[T ](\d\d:\d\d)", r":\d\d(:\d\d(?:\.\d+)?)", OFFSET)
+    )
+    return (
+        f"(substr({text}, 1, 10) || ' ' || coalesce(nullif({clock}, ''), '00:00') || "
+        f"coalesce(nullif({seconds}, ''), ':00') || upper({offset}))"
+    )
 
 
 def _epoch(raw: str, scale: int) -> str:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from fermata.intake.guess.shape import ABBREVIATED, DATABASE_WORDS, LOGIN, Pairs, Shape
+from fermata.intake.guess.shape import ABBREVIATED, DATABASE_WORDS, LOGIN, STAMP, Pairs, Shape
 
 __all__ = ["BY_LINE", "DATABASE_SERVER", "LEASES"]
 
+LEVELS = "TRACE|DEBUG|INFO|NOTICE|WARN|WARNING|ERROR|ERR|CRITICAL|CRIT|FATAL|SEVERE|ALERT"
 BY_LINE = (  # lines of one program, each a record by its own pattern
     Shape(
         "error log of a web server", "",
@@ -158,6 +159,15 @@ BY_LINE = (  # lines of one program, each a record by its own pattern
             r"running|crash|down|gone.*)).*$",
             "unmatched": "skip"},
         ("the list needs full times: last -F",),
+    ),
+    Shape(
+        "log of a program, with a level", "", rf"{STAMP} +(?:\S+ +){{0,3}}?\[?(?:{LEVELS})\b",
+        {
+            "start": {"column": "time"}, "action": {"column": "level"}, "message": {"column": "text"},
+        },
+        {"begins": rf"^{STAMP} ", "unmatched": "skip",
+         "pattern": rf"(?s)^(?P<time>{STAMP}) +(?:[^\n]*?\b)??(?P<level>{LEVELS})\b(?P<text>.*)$"},
+        ('who and what stand inside the text: user = { column = "text", part = "User (\\\\S+)" }',),
     ),
 )  # fmt: skip
 

@@ -16,6 +16,7 @@ __all__ = ["propose"]
 
 VISITS = Pairs(("user",), "in", "out", "16 hours")
 LOGINS = Pairs(("device",))
+SIGNED_IN = Pairs(("user", "device"))
 
 
 def propose(path: Path, log: str, shown: str) -> tuple[str, list[str]]:
@@ -24,7 +25,7 @@ def propose(path: Path, log: str, shown: str) -> tuple[str, list[str]]:
     Raises SourceError where the file cannot be read at all.
     """
     sniffed = sniff(path)
-    found = guess(sniffed)
+    found = guess(sniffed, log)
     doubts = [*sniffed.unsure, *(f"{name or log}: {why}" for name, why in found.unsure.items())]
     return _toml(log, shown, sniffed, found), doubts
 
@@ -51,7 +52,7 @@ def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
             lines.append(f"# unsure: {found.unsure[name]}")
         if name in found.seen:
             lines.append(f"# values seen: {found.seen[name]}")
-        if name == "action" and "values" not in spec and found.kind and KINDS[found.kind].actions:
+        if name == "action" and found.unsaid and found.kind and KINDS[found.kind].actions:
             lines.append(
                 f'# say what they mean: values = {{ "..." = "{next(iter(KINDS[found.kind].actions))}" }}; words: '
                 f"{', '.join(KINDS[found.kind].actions)}"
@@ -72,12 +73,18 @@ def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
 
 
 def _spans(log: str, sniffed: Sniffed, found: Guess) -> list[str]:
-    """The log of spans that openings and closings make, where the fields that tell which belong together are there."""
+    """The log of spans that openings and closings make, where the fields that tell which belong together are there; of
+    counters that of what they counted.
+    """
     pairs, name = sniffed.shape.pairs if sniffed.shape else None, "sessions"
     if sniffed.format == "login records":
         pairs = LOGINS
-    if found.kind == "door access" and {"in", "out"} <= set(found.fields.get("action", {}).get("values", {}).values()):
+    if found.kind == "door access" and {"in", "out"} <= found.actions:
         pairs, name = VISITS, "visits"
+    if found.kind == "logins" and {"login", "logout"} <= found.actions:
+        pairs = SIGNED_IN
+    if found.counters:
+        return _counted(log, found)
     if pairs is None or not {"action", *pairs.by} <= found.fields.keys():
         return []
     by = _value(pairs.by[0] if len(pairs.by) == 1 else list(pairs.by))
@@ -88,6 +95,18 @@ def _spans(log: str, sniffed: Sniffed, found: Guess) -> list[str]:
         f"[logs.{log}-{name}]",
         f'from = "{log}"',
         f"pairing = {{ {pairing} }}",
+    ]
+
+
+def _counted(log: str, found: Guess) -> list[str]:
+    """The log of what counters counted between two readings."""
+    by = [n for n in ("device", "serial") if n in found.fields]
+    return [
+        "",
+        "# what was counted between two readings: the readings themselves only grow, and are not to be added up",
+        f"[logs.{log}-used]",
+        f'from = "{log}"',
+        f"counter = {{ amounts = {_value(found.counters)}, by = {_value(by)} }}",
     ]
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import itertools
 import json
@@ -18,7 +19,7 @@ from fermata.errors import FermataError, SourceError
 from fermata.intake import opening
 from fermata.intake.field_map import named_once
 from fermata.intake.guess import shapes, spooler
-from fermata.intake.guess.shape import Shape
+from fermata.intake.guess.shape import STAMP, Shape
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import Job, counting, delimited, reader, syslog, webaccess, xlsx
 
@@ -28,9 +29,13 @@ HEAD = 1 << 18
 SAMPLE = 2000
 TABLES = ("delimited", "json", "json lines", "parquet", "sql", "xlsx")  # formats whose columns have names
 KEYS = 5000  # objects looked at for the ways to their values
-NUMBER_OR_TIME = re.compile(r"[\d:./,+-]+( ?[AaPp][Mm])?")
+NUMBER_OR_TIME = re.compile(rf"[\d:./,+-]+( ?[AaPp][Mm])?|{STAMP}")
+PAIR = r"[A-Za-z_][\w.\-]*=\S.*?[\s,;&][A-Za-z_][\w.\-]*="
+PAIRS = rf"(?:{STAMP} +)?{PAIR}|(?:<\d+>)?(?:{syslog.DAY} \S+ )?(?:date|time|timestamp|eventtime)=\S.*?[\s,;&]\w+="
 NOTHING = ("NA", "N/A", "n/a", "#N/A", "-", "--", "null", "NULL", "(null)", "None", "nil", "???")
 WITHIN = re.compile(r'"([^"]+)"\s*:\s*\{[^{}\[\]]*"([^"]+)"\s*:\s*\[\s*\{')  # an array of objects in an object
+BRACKETED = r"^\[(?P<time>[^\]]*\d:\d\d[^\]]*)\]:? *(?P<text>.*)$"
+WEB_PAGE = re.compile(rb"(?i)\s*(?:\xef\xbb\xbf)?<(?:!doctype html|html|table)\b")
 SCRIPT_END = 0.8  # of the lines must look like a format
 
 
@@ -55,9 +60,13 @@ def sniff(path: Path) -> Sniffed:
                 head = f.read(HEAD)
             if not head.strip():
                 raise SourceError(f"{path}: is empty")
+            if WEB_PAGE.match(head):
+                raise SourceError(f"{path}: is a web page, and no log: save its table as delimited text or a workbook")
             found = _binary(plain, head) or _text(head)
             if found.format != "sql":
                 found.columns = _columns(plain, path, found, Path(scratch))
+            if found.format == "key=value":
+                found.columns |= _stamps(head)
             if found.format == "syslog" and (shape := shapes.of_messages(found.columns)):
                 found.shape = shape
                 found.settings |= shape.settings
@@ -176,12 +185,14 @@ def _marked(text: str, lines: list[str]) -> Sniffed | None:
             {"zone": "UTC"},
             unsure=["times of this format are UTC by its definition; some servers write local time"],
         )
-    if _share(lines, r"\{.*\}$") > SCRIPT_END and not (len(lines) == 1 and WITHIN.search(lines[0])):
+    if _share(lines, r"\{.*\}$") > SCRIPT_END and not (len(lines) == 1 and _document_in(lines[0])):
         return Sniffed("json lines")
     if text[:1] == "{" or re.match(r"\[\s*[\[{\]\"]", text):
         return _document(text)
     if len(lines) > 1 and re.match(r"\s+[A-Za-z][\w.:-]* [+:]?= ", lines[1]):
         return _accounting(text)
+    if _share(lines, PAIRS) > SCRIPT_END:
+        return Sniffed("key=value")
     if _share(lines, f"(?:{syslog.NEW})|(?:{syslog.OLD})") > SCRIPT_END:
         yearless = any(not re.match(r"(<\d+>)?(1 )?\d{4}-", line) for line in lines)
         year = "lines without a year get it inferred; year = 2026 declares that of the first line"
@@ -195,9 +206,24 @@ def _marked(text: str, lines: list[str]) -> Sniffed | None:
             "delimited" if shape is shapes.DATABASE_SERVER else "regex",
             dict(shape.settings), unsure=list(shape.unsure), shape=shape,
         )  # fmt: skip
-    if _share(lines, r"[A-Za-z_][\w.\-]*=\S.*?[\s,;&][A-Za-z_][\w.\-]*=") > SCRIPT_END:
-        return Sniffed("key=value")
     return None
+
+
+def _stamps(head: bytes) -> dict[str, list[str]]:
+    """The times that lines of pairs begin with, as the column `line`."""
+    lines = [line for line in head.decode("utf-8", "replace").splitlines() if line.strip()][:SAMPLE]
+    stamps = [m[0] for line in lines if (m := re.match(STAMP, line))]
+    return {"line": stamps} if len(stamps) > SCRIPT_END * len(lines) else {}
+
+
+def _document_in(line: str) -> bool:
+    """Whether the one line of a file is an object that holds records, and no record itself."""
+    if WITHIN.search(line):
+        return True
+    with contextlib.suppress(ValueError):
+        held = json.loads(line)
+        return len(held) > 1 and all(isinstance(v, dict) for v in held.values())
+    return False
 
 
 def _elements(text: str, names: list[str]) -> Sniffed:
@@ -256,7 +282,7 @@ def _delimited(lines: list[str], raw: list[str]) -> Sniffed:
     if not widths or max(widths) < 2:
         return Sniffed(
             "regex",
-            {"pattern": r"^(?P<time>\S+ \S+) (?P<text>.*)$"},
+            {"pattern": BRACKETED if _share(kept, BRACKETED) > SCRIPT_END else r"^(?P<time>\S+ \S+) (?P<text>.*)$"},
             unsure=["no delimiter and no known form; write the pattern with a named group per field"],
         )
     width = Counter(w for w in widths if w > 1).most_common(1)[0][0]

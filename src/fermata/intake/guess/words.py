@@ -4,7 +4,100 @@ from __future__ import annotations
 
 import re
 
-__all__ = ["ACTIONS", "DENIES", "ELSEWHERE", "GOOD", "SIGNS_ELSEWHERE", "WAYS"]
+__all__ = [
+    "ACTIONS", "COLOUR", "COUNTERS", "DENIES", "ELSEWHERE", "FURTHER", "GENERIC", "GOOD", "HINTS", "IDENTITY", "NAMES",
+    "NO", "SIGNS", "SIGNS_ELSEWHERE", "UNITS", "WAYS", "YES",
+]  # fmt: skip
+
+HINTS = {  # field -> words in a heading, the surest first
+    "start": ("start", "begin", "began", "when", "timestamp", "datetime", "occurred", "checkout", "created", "raised",
+    "time", "date", "logged", "from", "at", "ts", "in"),
+    "finish": ("finish", "end", "ended", "until", "stop", "logout", "logoff", "disconnect", "disconnected",
+    "disassociation", "checkin", "returned", "cleared", "resolved", "closed", "to", "out"),
+    "duration": ("talk", "billsec", "duration", "hours", "seconds", "secs", "elapsed", "session time", "length",
+    "minutes"),
+    "user": ("user", "badge", "credential", "administrator", "admin", "card", "person", "who", "login", "account",
+    "owner", "employee", "extension", "operator", "actor", "caller", "calling", "src", "member", "agent", "requester",
+    "staff", "holder", "from", "uid", "name"),
+    "device": ("device", "dev", "reader", "door", "access point", "printer", "computer", "workstation", "host",
+    "terminal", "station", "line", "trunk", "queue", "nas ip", "pc", "ap"),
+    "place": ("place", "area", "room", "location", "site", "building", "where", "zone", "queue"),
+    "action": ("action", "event", "evt", "operation", "movement", "change", "disposition", "decision", "status",
+    "type", "result", "state", "what"),
+    "outcome": ("outcome", "success", "cause", "result"),
+    "other": ("other", "callee", "called", "dialled", "dialed", "dst", "target", "object", "document", "destination",
+    "path", "program", "app", "feature", "application", "number", "to"),
+}  # fmt: skip
+GENERIC = ("name", "number", "type", "result", "status", "state", "from", "to", "what", "line", "station", "zone",
+"data", "numero", "nummer", "numer", "statut", "stato", "estado")  # fmt: skip
+NAMES = {"badge": "badge", "card": "badge", "ext": "extension", "login": "login", "account": "login", "user": "login",
+"mail": "mail"}  # fmt: skip
+SIGNS = {  # kind -> words of headings that speak for it
+    "door access": ("door", "reader", "badge", "card", "entry", "area", "cardholder", "credential", "access point",
+    "gate"),
+    "calls": ("call", "caller", "callee", "extension", "talk", "ring", "number", "queue", "dst", "disposition", "trunk",
+    "dialled", "dialed", "phone", "billsec"),
+    "printing": ("printer", "pages", "copies", "sheets", "job name", "document", "duplex", "paper", "grayscale",
+    "greyscale"),
+    "logins": ("login", "logout", "logon", "logoff", "session", "tty", "signin", "principal", "workstation"),
+    "software use": ("program", "licence", "license", "app", "feature", "checkout", "checkin", "seat"),
+    "time entries": ("project", "hours", "activity", "billable", "task", "timesheet", "break"),
+    "network sessions": ("acct", "nas", "octets", "bytes", "ssid", "mac", "ip", "tx", "rx", "traffic", "vpn", "srcip",
+    "dstip", "sentbyte", "rcvdbyte", "dstport"),
+    "changes": ("old", "new", "changed", "object", "before", "after", "actor", "operation", "property"),
+    "credit movements": ("amount", "balance", "credit", "debit"),
+    "activities": ("ticket", "case", "requester", "agent", "category", "priority", "step"),
+    "states": ("state", "status", "alarm", "raised", "cleared", "severity"),
+}  # fmt: skip
+FURTHER: dict[str, dict[str, tuple[str, ...]]] = {  # kind -> its own fields -> words of headings
+    "printing": {
+        "pages": ("total pages", "pages", "page count", "seiten", "seitenzahl", "paginas", "pagine", "stron"),
+        "copies": ("copies", "kopien", "copias", "copie", "kopie"), "sheets": ("sheets", "blatt"),
+        "title": ("document", "job name", "title", "dokument", "dokumentname", "documento", "dokumentu"),
+        "colour": ("colour", "color", "farbe", "couleur", "colore", "kleur", "kolor", "grayscale", "greyscale"),
+        "paper": ("paper", "media", "papier", "papel", "carta"),
+        "cost": ("cost", "price", "charge", "kosten", "preis", "cout", "costo", "coste", "custo", "koszt"),
+    },
+    "calls": {
+        "direction": ("direction", "way", "richtung", "sens", "direccion", "direcao", "direzione", "richting",
+        "kierunek"),
+        "charge": ("charge", "cost", "price", "kosten", "preis", "cout", "costo", "coste", "custo", "koszt"),
+    },
+    "time entries": {
+        "project": ("project", "projekt", "projet", "proyecto", "progetto", "projeto"),
+        "activity": ("activity", "task", "tatigkeit", "aufgabe", "tache", "tarea", "attivita", "taak", "zadanie"),
+        "charged": ("billable", "chargeable", "charged", "abrechenbar", "facturable"),
+        "remark": ("remark", "comment", "note", "notes", "bemerkung", "kommentar", "commentaire"),
+    },
+    "changes": {
+        "old": ("old value", "previous value", "old", "before", "alter wert"),
+        "new": ("new value", "new", "after", "neuer wert"),
+        "other": ("target", "object", "item", "objekt", "ziel", "objet"),
+    },
+    "logins": {"other": ("ip", "ip address", "source", "remote", "address", "client")},
+    "software use": {"other": ("feature", "program", "app", "application", "software", "programm", "programme")},
+    "network sessions": {
+        "other": ("mac", "calling station", "client ip", "assigned ip", "src ip", "srcip"),
+        "received": ("download", "received", "rcvdbyte"), "sent": ("upload", "sent", "sentbyte"),
+    },
+    "credit movements": {"amount": ("amount", "betrag", "montant", "importe", "importo", "bedrag", "kwota")},
+}  # fmt: skip
+IDENTITY = ("id", "nr", "no", "number", "num", "nummer", "numero", "numer", "code", "phone", "tel", "ref", "serial",
+"uid", "pid", "uniqueid", "uuid", "ticket", "job", "badge", "card", "karte", "ext", "extension", "account", "src",
+"dst", "caller", "callee", "called", "calling", "version", "zip", "plz", "postcode", "channel", "vlan", "group", "from",
+"to", "#", "°")  # fmt: skip  # headings of what is a name, though it is written in digits
+COUNTERS = ("counter", "meter", "reading", "zahler", "zahlerstand", "compteur", "contador", "contatore", "licznik")
+UNITS = {  # form of a length -> words of headings that name its unit
+    "milliseconds": ("ms", "msec", "msecs", "millis", "milliseconds"),
+    "seconds": ("s", "sec", "secs", "seconds", "billsec", "sekunden", "segundos", "secondes", "secondi", "seconden"),
+    "minutes": ("min", "mins", "minutes", "minuten", "minutos", "minuti", "minuty"),
+    "hours": ("h", "hr", "hrs", "hours", "stunden", "std", "heures", "horas", "ore", "uren", "godziny"),
+}
+YES = ("true", "yes", "y", "1", "ja", "j", "oui", "o", "si", "sim", "s", "tak", "t", "x")
+NO = ("false", "no", "n", "0", "nein", "non", "nao", "nee", "nie", "f")
+COLOUR = (("color", "colour", "c", "farbe", "farbig", "couleur", "colore", "kleur", "kolor", "not grayscale",
+"not greyscale"), ("mono", "monochrome", "m", "black", "bw", "b/w", "grayscale", "greyscale", "schwarzweiss", "sw",
+"s/w", "grau", "n&b", "black and white"))  # fmt: skip
 
 ELSEWHERE = {  # field -> words of headings: German, French, Spanish, Portuguese, Italian, Dutch, Polish
     "start": (
@@ -12,15 +105,16 @@ ELSEWHERE = {  # field -> words of headings: German, French, Spanish, Portuguese
         "hora", "fecha", "data",
         "inizio", "ora", "tijdstip", "tijd", "begin", "poczatek", "czas", "godzina",
     ),
-    "finish": ("ende", "bis", "fin", "hasta", "fim", "fine", "einde", "tot", "koniec", "do"),
-    "duration": ("dauer", "gesprachsdauer", "sekunden", "duree", "duracion", "duracao", "durata", "duur",
-    "czas_trwania"),
+    "finish": ("ende", "bis", "fin", "hasta", "fim", "fine", "einde", "tot", "koniec", "do", "endzeit"),
+    "duration": ("gesprachsdauer", "dauer", "stunden", "sekunden", "duree", "duracion", "duracao", "durata", "duur",
+    "heures", "horas", "ore", "uren", "godziny", "czas trwania"),
     "user": (
         "karte", "ausweis", "benutzer", "nutzer", "mitarbeiter", "person", "nebenstelle", "carte", "utilisateur",
         "employe", "poste", "tarjeta",
         "usuario", "empleado", "extension", "cartao", "funcionario", "ramal", "tessera", "utente", "dipendente",
         "interno", "pas", "kaart",
-        "gebruiker", "medewerker", "toestel", "karta", "uzytkownik", "pracownik", "numer_wewnetrzny",
+        "gebruiker", "medewerker", "toestel", "karta", "uzytkownik", "pracownik", "numer wewnetrzny",
+        "personal", "nachname", "nom",
     ),
     "device": (
         "tur", "leser", "drucker", "gerat", "rechner", "porte", "lecteur", "imprimante", "appareil", "puerta",
@@ -30,8 +124,8 @@ ELSEWHERE = {  # field -> words of headings: German, French, Spanish, Portuguese
     ),
     "place": ("bereich", "raum", "ort", "gebaude", "standort", "lieu", "salle", "batiment", "zona", "sala", "lugar",
     "edificio", "local", "luogo", "ruimte", "gebouw", "miejsce", "budynek"),
-    "action": ("ereignis", "aktion", "vorgang", "evenement", "statut", "evento", "accion", "estado", "acao", "azione",
-    "stato", "gebeurtenis", "actie", "zdarzenie", "akcja"),
+    "action": ("ereignis", "aktion", "vorgang", "buchungsart", "evenement", "statut", "evento", "accion", "estado",
+    "acao", "azione", "stato", "gebeurtenis", "actie", "zdarzenie", "akcja"),
     "outcome": ("ergebnis", "resultat", "resultado", "risultato", "esito", "resultaat", "wynik"),
     "other": ("rufnummer", "nummer", "ziel", "numero", "numer", "cel", "bestemming", "destino", "destinazione"),
 }  # fmt: skip
@@ -51,15 +145,16 @@ DENIES = re.compile(
 GOOD = ("in", "out", "granted", "answered", "printed", "login")  # words that a value which denies does not mean
 REFUSED = (
     r"verweiger|abgelehn|abgewies|denied|refus|reject|declin|denegad|negad|negat|rifiutat|geweiger|odmow|not "
-    r"allowed|no access|invalid|unknown card|unbekannt"
+    r"allowed|no access|invalid|unknown card|unbekannt|gesperrt|blocked|expired|abgelaufen|bloque"
 )
 ACTIONS = {  # kind -> word of the kind -> how values say it, the surest first
     "door access": {
         "refused": REFUSED,
         "forced": r"forced|aufgebrochen|forcee?|forzad|forcad|forzat|geforceerd|wylaman",
         "held open": r"held open|too long|offen gehalten|zu lange|maintenue ouverte|tenuta aperta",
-        "out": r"\bout\b|\bexit|austritt|ausgang|sortie|salida|saida|uscita|uitgang|wyjscie|\bgehen\b",
-        "in": r"\bin\b|\bentry|\bentrance|eintritt|eingang|entree|entrada|ingresso|entrata|ingang|wejscie|\bkommen\b",
+        "out": r"\bout\b|\bexit|austritt|ausgang|^aus$|sortie|salida|saida|uscita|uitgang|wyjscie|\bgehen\b",
+        "in": r"\bin\b|\bentry|\bentrance|eintritt|eingang|^ein$|entree|entrada|ingresso|entrata|ingang|wejscie"
+        r"|\bkommen\b",
         "granted": r"grant|gewahrt|erteilt|accept|accord|autoris|permitid|concedid|consentit|toegestaan|verleend"
         r"|przyznan|allowed|\bok\b|valid",
         "alarm": r"alarm",
@@ -72,7 +167,7 @@ ACTIONS = {  # kind -> word of the kind -> how values say it, the surest first
         "voicemail": r"voice ?mail|mailbox|anrufbeantworter|messagerie|buzon|segreteria",
         "diverted": r"divert|forward|transfer|weitergeleitet|umgeleitet|transfer|desviad|doorgeschakeld",
         "answered": r"answer|\bans\b|angenommen|beantwortet|repondu|contestad|atendid|rispost|beantwoord|odebran"
-        r"|\bok\b",
+        r"|complet|\bok\b",
     },
     "printing": {
         "cancelled": r"cancel|abgebrochen|storniert|annul|cancelad|annullat|geannuleerd|anulowan",
@@ -81,10 +176,21 @@ ACTIONS = {  # kind -> word of the kind -> how values say it, the surest first
         "held": r"held|hold|angehalten|en attente|retenid|in attesa|vastgehouden|wstrzyman",
         "printed": r"print|complet|gedruckt|fertig|imprime|impres|stampat|afgedrukt|wydrukowan|\bok\b|done",
     },
+    "changes": {
+        "revoked": r"revok|entzogen|revoqu", "granted": r"grant|erteilt",
+        "deleted": r"delet|remov|gelosch|entfern|supprim|elimin|borrad|verwijder|usunie|cancellat",
+        "enabled": r"enabl|^activat|unlock|unblock|entsperr|reactiv|aktiviert",
+        "disabled": r"disabl|deactivat|block|\block|gesperrt|deaktiv|desactiv",
+        "created": r"creat|\badd|insert|issued|angelegt|erstell|hinzu|cree|ajout|anadi|aggiun|aangemaakt|utworz",
+        "changed": r"updat|chang|modif|edit|renam|\bset\b|geandert|cambi|alterad|gewijzigd|zmien",
+    },
     "logins": {
-        "failed": r"fail|fehl|echec|fallid|mislukt|" + REFUSED,
-        "logout": r"log ?(?:out|off)|abmeld|deconnexion|cierre|saida|disconnessione|afmeld|wylogowan|closed|disconnect",
-        "login": r"log ?(?:in|on)|anmeld|connexion|inicio de sesion|accesso|aanmeld|zalogowan|accept|opened|connect",
+        "failed": r"fail|fehl|echec|fallid|mislukt|^4625$|" + REFUSED,  # numbers: of a system's events
+        "locked": r"^4800$", "unlocked": r"^4801$",
+        "logout": r"^(?:4634|4647)$|log(?:ged)? ?(?:out|off)|abmeld|deconnexion|cierre|saida|disconnessione|afmeld"
+        r"|wylogowan|closed|disconnect",
+        "login": r"^4624$|log(?:ged)? ?(?:in|on)|anmeld|connexion|inicio de sesion|accesso|aanmeld|zalogowan|accept"
+        r"|opened|connect",
     },
 }  # fmt: skip
 WAYS = {  # direction of a call -> how values say it

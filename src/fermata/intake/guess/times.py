@@ -1,0 +1,227 @@
+"""Which columns are times and lengths, and how they are written."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from datetime import datetime
+from typing import Any
+
+from fermata.intake.guess.headings import hints, named, says
+from fermata.intake.guess.words import UNITS
+
+__all__ = ["WITH_ZONE", "form_of", "in_utc", "times"]
+
+CLOCKS = ("%H:%M:%S", "%H:%M", "%I:%M:%S %p", "%I:%M %p", "%H:%M:%S.%f", "%I:%M:%S%p", "%I:%M%p")
+DAYS = (
+    "%d/%m/%Y",
+    "%m/%d/%Y",
+    "%d-%m-%Y",
+    "%m-%d-%Y",
+    "%d.%m.%Y",
+    "%d.%m.%y",
+    "%d/%m/%y",
+    "%m/%d/%y",
+    "%Y/%m/%d",
+    "%Y.%m.%d",
+    "%Y%m%d",
+    "%d %b %Y",
+    "%d-%b-%Y",
+    "%d-%b-%y",
+    "%b %d %Y",
+    "%b %d, %Y",
+    "%d %B %Y",
+    "%B %d, %Y",
+    "%A, %B %d, %Y",
+    "%A, %d %B %Y",
+)
+WHOLE = (
+    "%d/%b/%Y:%H:%M:%S %z", "%a %b %d %H:%M:%S %Y", "%Y%m%d%H%M%S", "%Y%m%d %H%M%S", "%a, %d %b %Y %H:%M:%S %z",
+    *(f"{day} {clock}" for day in DAYS for clock in CLOCKS), *(f"{day}, {clock}" for day in DAYS for clock in CLOCKS),
+)  # fmt: skip
+PACKED = {  # without which a number of a telephone would be a time
+    "%Y%m%d%H%M%S": r"\d{14}", "%Y%m%d %H%M%S": r"\d{8} \d{6}", "%Y%m%d": r"\d{8}", "%H%M%S": r"\d{6}",
+}  # fmt: skip
+SWAPPED = {"%d/%m": "%m/%d", "%d-%m": "%m-%d"}
+ISO = re.compile(r"\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d([.,]\d+)?)?)?\s*(Z|[+-]\d\d(:?\d\d)?)?$")
+CLOCK = re.compile(r"\d{1,2}:\d\d(:\d\d(\.\d+)?)?( ?[AaPp][Mm])?$")
+LENGTH = re.compile(r"\d+:\d\d:\d\d$")
+SHORT = re.compile(r"\d+:[0-5]\d$")
+NUMBER = re.compile(r"-?\d+$")
+PLAIN = re.compile(r"\d+(?:[.,]\d+)?$")
+ENOUGH = 0.97  # of the texts must read as a form
+PLAUSIBLE = range(1970, 2100)
+WITH_ZONE = r"^(.*\d) ?(?:UTC|GMT)$"
+
+Doubts = dict[str, str]
+Fields = dict[str, dict[str, Any]]
+
+
+def times(columns: dict[str, list[str]], doubts: Doubts, calls: bool) -> tuple[Fields, set[str]]:
+    """Start, finish and duration from the columns that hold times and lengths, and all columns that hold times. What a
+    call lasted is how long it was talked, where the file says it.
+    """
+    forms = {n: f for n, texts in columns.items() if texts and (f := form_of(n, texts, doubts)) is not None}
+    days = {n for n, f in forms.items() if (f and f[0] in DAYS) or (not f and all(len(t) == 10 for t in columns[n]))}
+    spoken = [n for n in forms if n not in days]
+    fields: Fields = {}
+    start = _when("start", spoken) or next(iter(spoken), None)
+    if start is not None:
+        fields["start"] = _field(start, forms[start])
+        if finish := _when("finish", [n for n in spoken if n != start]):
+            fields["finish"] = _field(finish, forms[finish])
+    elif days:
+        fields |= _day_and_clock(columns, forms, _when("start", list(days)) or min(days), doubts)
+    else:
+        doubts["start"] = "no column reads as a time; name it and its form"
+    for column in [c for c in doubts if c in forms]:
+        doubts["start"] = doubts.pop(column)
+    if "finish" in fields and not calls:
+        return fields, set(forms)
+    used = {c for f in fields.values() for c in f.get("columns", ())}
+    length = _duration({n: t for n, t in columns.items() if t and n not in forms and n not in used}, doubts)
+    if length:
+        fields.pop("finish", None)
+        doubts.pop("finish", None)
+        fields["duration"] = length
+    return fields, set(forms)
+
+
+def form_of(name: str, texts: list[str], doubts: Doubts) -> list[str] | None:
+    """The form of a column of times; None where it is none. A choice between day and month first is noted."""
+    foot = next((i for i, t in enumerate(reversed(texts[-2:])) if re.search(r"\d", t)), 0)  # such as "Total"
+    texts = texts[: len(texts) - foot]
+    sample = texts[:: max(len(texts) // 400, 1)]
+    if all(ISO.match(t) for t in sample):
+        return []
+    if all(NUMBER.fullmatch(t) for t in sample):
+        values = [int(t) for t in sample]
+        for form, scale in (("epoch s", 1), ("epoch ms", 1000), ("epoch us", 1_000_000)):
+            if all(946_684_800 * scale < v < 4_102_444_800 * scale for v in values):
+                return [form]
+    if all(re.fullmatch(r"24\d{5}\.\d+", t) for t in sample):
+        return ["julian day"]
+    if all(re.fullmatch(r"\d{10}\.\d+", t) for t in sample):
+        return ["epoch s"]
+    fitting = [f for f in (*WHOLE, *DAYS) if _share(sample, f) >= ENOUGH]
+    if not fitting:
+        return None
+    first = fitting[0]
+    other = next((f for f in fitting[1:] if _swapped(first) == f), None)
+    return [_settled(name, texts, first, other, doubts) if other else first]
+
+
+def _share(texts: list[str], form: str) -> float:
+    """How many of the texts read as a form; 0 where neither the first nor the last two do."""
+    if not any(_read(t, form) for t in (texts[0], *texts[-2:])):
+        return 0
+    return sum(_read(t, form) is not None for t in texts) / len(texts)
+
+
+def _read(text: str, form: str) -> datetime | None:
+    if form in PACKED and not re.fullmatch(PACKED[form], text):
+        return None
+    try:
+        read = datetime.strptime(text, form)
+    except ValueError:
+        return None
+    return read if form in (*CLOCKS, "%H%M%S") or read.year in PLAUSIBLE else None
+
+
+def _swapped(form: str) -> str:
+    for a, b in SWAPPED.items():
+        if form.startswith(a):
+            return form.replace(a, b)
+    return ""
+
+
+def _settled(name: str, texts: list[str], day_first: str, month_first: str, doubts: Doubts) -> str:
+    """Day or month first: the reading under which the file runs forward in time, else a marked choice."""
+    steps = {}
+    for form in (day_first, month_first):
+        read = [t for text in texts if (t := _read(text, form))]
+        steps[form] = sum(b < a for a, b in itertools.pairwise(read))
+    best, worst = sorted(steps, key=lambda f: steps[f])
+    if steps[worst] > steps[best] + len(texts) // 100:
+        doubts[name] = (
+            f"day or month first? no day above 12 in the sample, but only as {best} does the file run forward"
+        )
+        return best
+    doubts[name] = (
+        f"day or month first? {texts[0]} reads both ways and nothing in the sample tells; the other is {month_first}"
+    )
+    return day_first
+
+
+def in_utc(texts: list[str]) -> list[str]:
+    """The texts of a column whose times all end with UTC or GMT, without it; none for another column."""
+    found = [re.fullmatch(WITH_ZONE, t) for t in texts]
+    return [m[1] for m in found if m] if all(found) else []
+
+
+def _when(field: str, columns: list[str]) -> str | None:
+    """The column of times that speaks for a field; one that speaks for the other end of a span does not."""
+    other = {"start": "finish", "finish": "start"}[field]
+    sure = [c for c in columns if any(says(c, h) for h in hints(other)[:4])]
+    return named(field, [c for c in columns if c not in sure] if field == "start" else columns)
+
+
+def _day_and_clock(columns: dict[str, list[str]], forms: dict[str, list[str]], day: str, doubts: Doubts) -> Fields:
+    """A date and clock times in columns of their own; a second clock time is the finish."""
+    timed = [n for n, t in columns.items() if t and n not in forms]
+    clocks = [n for n in timed if all(CLOCK.match(x) for x in columns[n])]
+    if packed := [n for n in timed if _share(columns[n], "%H%M%S") >= ENOUGH and named("start", [n])]:
+        clocks = packed
+    clocks = [n for n in clocks if not named("duration", [n]) or named("start", [n]) or named("finish", [n])]
+    begin = _when("start", clocks) or next(iter(clocks), None)
+    if begin is None:
+        doubts["start"] = "a date without a clock time: the event is put at its midnight"
+        return {"start": _field(day, forms[day])}
+    date_form = forms[day][0] if forms[day] else "%Y-%m-%d"
+    clock = {n: next((c for c in (*CLOCKS, "%H%M%S") if _share(columns[n], c) >= ENOUGH), "%H:%M") for n in clocks}
+    fields: Fields = {"start": {"columns": [day, begin], "form": f"{date_form} {clock[begin]}"}}
+    if finish := _when("finish", [n for n in clocks if n != begin]):
+        days = [n for n, f in forms.items() if n != day and f == forms[day]]
+        if last := named("finish", days):
+            fields["finish"] = {"columns": [last, finish], "form": f"{date_form} {clock[finish]}"}
+        else:
+            fields["finish"] = {"column": finish, "form": clock[finish], "next_day": True}
+            doubts["finish"] = "a finish before its start is taken to be on the next day"
+    used = {begin, finish}
+    if finish and (left := [n for n in clocks if n not in used]):
+        doubts["start"] = (
+            f"further clock times are not used: {', '.join(left)}; a record may be several events (events)"
+        )
+    return fields
+
+
+def _duration(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, Any]:
+    """The column of lengths of time; its unit is that of the heading, where this has one."""
+    lengths = [
+        n for n, t in columns.items() if all(PLAIN.fullmatch(x) or LENGTH.fullmatch(x) or SHORT.fullmatch(x) for x in t)
+    ]
+    column = named("duration", lengths)
+    if column is None:
+        return {}
+    texts = columns[column]
+    shapes = [bool(s) for s in (_any(LENGTH, texts), _any(SHORT, texts), _any(PLAIN, texts))]
+    unit = next((u for u, words in UNITS.items() if any(says(column, w) for w in words)), "")
+    forms = ["h:mm:ss"] if shapes[0] else []
+    if shapes[1]:
+        forms.append("h:mm" if shapes[0] or unit == "hours" else "mm:ss")
+        if forms == ["mm:ss"] and max(int(x.split(":")[0]) for x in texts if SHORT.fullmatch(x)) < 24:
+            doubts["duration"] = "minutes and seconds, or hours and minutes (h:mm)? nothing in the sample is above 23"
+    if shapes[2]:
+        forms.insert(0, unit or "seconds")
+        if not unit:
+            doubts["duration"] = "a plain number: seconds, minutes, milliseconds?"
+    comma = any("," in t for t in texts)
+    return {"column": column, "form": forms if len(forms) > 1 else forms[0], **({"decimal": ","} if comma else {})}
+
+
+def _any(shape: re.Pattern[str], texts: list[str]) -> bool:
+    return any(shape.fullmatch(t) for t in texts)
+
+
+def _field(column: str, form: list[str]) -> dict[str, Any]:
+    return {"column": column, **({"form": form[0]} if form else {})}
