@@ -5,6 +5,7 @@ length.
 from __future__ import annotations
 
 import tomllib
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +13,7 @@ import pytest
 
 from fermata import Report, Workspace
 from fermata.api.workspace import open_workspace
-from fermata.workspace.proposing import Trial, add_log
+from fermata.workspace.proposing import Trial, add_log, propose
 from tests.conftest import NOW
 from tests.conftest import fermata as command
 
@@ -553,6 +554,81 @@ def test_an_export_of_a_trade_is_understood(tmp_path: Path, name: str) -> None:
     assert opened.base.schemas[log].kind == kind
     event = opened.log(log).listing().to_pandas().iloc[0]
     assert {k: str(event[k]) for k in first} == first
+
+
+BY_HAND = {  # what the sample's own mapping knows that its files do not say
+    ("helpdesk", "device"), ("logins", "start"), ("absences", "action"), ("timesheets", "action"), ("pages", "action"),
+    ("pages", "pages"), ("calls", "place"), ("sessions", "finish"), ("absences", "kind"), ("meter", "pages"),
+}  # fmt: skip
+COMPARED = ("start", "finish", "duration", "user", "device", "action", "pages", "copies", "amount", "charged", "old")
+
+
+def test_the_samples_own_files_are_understood(hall: Workspace) -> None:
+    """Each log of the sample is proposed with the kind, the columns and the words that its own mapping has."""
+    wrong = []
+    for name, log in hall.base.config.logs.items():
+        if log.database or not log.files:
+            continue
+        file = max(hall.path.glob(log.files[0]), key=lambda p: p.stat().st_size)
+        proposed = tomllib.loads(propose(file, name)[0])["logs"][name]
+        if proposed.get("kind", "") != log.kind and (name, "kind") not in BY_HAND:
+            wrong.append(f"{name}: {proposed.get('kind')}, not {log.kind}")
+        for field in COMPARED:
+            if (own := log.fields.get(field)) is None or (name, field) in BY_HAND:
+                continue
+            found = proposed["fields"].get(field, {})
+            found = {"column": found} if isinstance(found, str) else found
+            if tuple(found.get("columns") or [found.get("column")]) != own.read_columns:
+                wrong.append(f"{name}.{field}: {found}, not {own.read_columns}")
+            meant = found.get("values", {})
+            wrong += [f"{name}: {v} is not {meant[v]}" for v, w in (own.values or {}).items() if meant.get(v, w) != w]
+    assert wrong == []
+
+
+STAFF = (
+    "Personnel No;First name;Last name;Card;Ext;Department;Groups;Joined;Left\n"
+    "0815;Ole;Brandt;00451;201;Stores;first aid|fire;01.03.2019;\n4711;Kaya;Özdemir;00452;205;Office;;15.06.2021;\n"
+    "4712;Åsa;Lind;00460;;Stores;fire;01.01.2020;31.10.2026\n"
+)
+
+
+def test_a_list_becomes_a_register_without_a_hand(tmp_path: Path) -> None:
+    """Who they are, by which names logs call them, what they belong to and since when; names of logs are theirs."""
+    hall = tmp_path / "hall"
+    doors = "Time,Card,Name,Door,Event\n2026-11-27 08:00,00451,Ole Brandt,Main,Entry\n2026-11-27 09:00,99,,Main,Entry\n"
+    hours = "Date,Employee,Hours,Project\n2026-11-27,Kaya Özdemir,7:30,Bridge\n"
+    brought_in(hall, "doors.csv", doors)
+    brought_in(hall, "hours.csv", hours)
+    (hall / "staff.csv").write_text(STAFF, encoding="utf-8")
+    told = command("-w", str(hall), "map", str(hall / "staff.csv"), "--register", "people", "--add").stderr
+    assert "added [registers.people] with 3 rows" in told
+    opened = open_workspace(hall, now=datetime(2026, 11, 30, tzinfo=UTC))
+    by = opened.log("doors").by("user", "user.department").measure("count").run().table
+    assert [r.shown for r in by.body] == [("99 (badge)", "(none)"), ("Ole Brandt", "Stores")]
+    groups = opened.log("doors").by("user.groups").measure("count").run().table
+    assert [(r.shown, r.cells) for r in groups.body][:2] == [(("fire",), (1,)), (("first aid",), (1,))]
+    assert opened.log("hours").by("user").measure("time").run().table.body[0].shown == ("Kaya Özdemir",)
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "code", "said"),
+    [
+        ("people", "2026-01-02 08:00;a;b\n2026-01-02 08:00;a;b\n", 1, "a line of headings"),
+        ("people", "Name,Department\nA,x\nA,x\n", 1, "no column tells its rows apart"),
+        ("Staff list", STAFF, 2, "use small letters"),
+        ("people", "No,Name,From\n1,A,2026-02-30\n", 2, "is not a date"),
+        ("people", "", 1, "is empty"),
+    ],
+)
+def test_a_list_that_is_no_register_is_refused(tmp_path: Path, name: str, text: str, code: int, said: str) -> None:
+    """With the reason, and nothing is added."""
+    hall = tmp_path / "hall"
+    command("new", str(hall))
+    before = (hall / "fermata.toml").read_text()
+    (hall / "list.csv").write_text(text, encoding="utf-8")
+    told = command("-w", str(hall), "map", str(hall / "list.csv"), "--register", name, "--add", code=code).stderr
+    assert said in told
+    assert (hall / "fermata.toml").read_text() == before
 
 
 def test_counters_are_not_added_up(tmp_path: Path) -> None:

@@ -19,24 +19,33 @@ __all__ = ["command"]
 @click.command(name="map")
 @click.argument("file", required=False, type=click.Path(path_type=Path))
 @click.option("--log", metavar="NAME", help="What the log is to be called; the file's name by default.")
+@click.option("--register", metavar="NAME", help="FILE is a list (of people, devices ...): propose a register.")
 @click.option("--add", is_flag=True, help="Add the proposal to the workspace's fermata.toml.")
 @click.option("--kinds", is_flag=True, help="List the kinds of log, or all words of the KIND named instead of FILE.")
 @click.pass_context
-def command(ctx: click.Context, file: Path | None, log: str | None, add: bool, kinds: bool) -> None:
-    """Look at FILE (or a folder, or a pattern) and propose how its records become events, as TOML with comments.
+def command(
+    ctx: click.Context, file: Path | None, log: str | None, register: str | None, add: bool, kinds: bool
+) -> None:
+    """Look at FILE (or a folder, or a pattern) and propose how its records become events, as TOML with comments; or
+    how a list of people, devices, places or projects becomes a register.
 
     What could be read two ways is marked `unsure`; look at these lines before the first import.
 
     \b
     fermata map ../export.csv --add
+    fermata map ../staff.xlsx --register people --add
     fermata map --kinds 'door access'
     """
     common.alone(ctx, "kinds", but=("file",))
+    common.alone(ctx, "register", but=("file", "add"))
     if kinds:
         _kinds(str(file) if file else None)
         return
     if file is None:
         raise click.UsageError("name the FILE to look at, or give --kinds")
+    if register is not None:
+        _register(ctx, file, register, add)
+        return
     from fermata.errors import FermataError
     from fermata.workspace.proposing import add_log, log_name, propose, tried
 
@@ -64,6 +73,21 @@ def command(ctx: click.Context, file: Path | None, log: str | None, add: bool, k
             common.note("reports that run on it once it is imported (all: fermata reports --here):")
         for entry in useful:
             common.note(f"  fermata report {entry.name:<24} {entry.title}")
+
+
+def _register(ctx: click.Context, file: Path, name: str, add: bool) -> None:
+    """The proposal of a register, or what came of adding it."""
+    from fermata.workspace.proposing import add_register, propose_list
+
+    if add:
+        doubts, rows = add_register(common.open_workspace(ctx).archive.base, file, name)
+        common.note(f"added [registers.{name}] with {rows:,} rows to fermata.toml; look: fermata register list {name}")
+        common.note("names of a log that are in no register: fermata survey LOG --part unresolved")
+    else:
+        text, doubts = propose_list(file, name)
+        click.echo(text, nl=False)
+    for doubt in doubts:
+        common.note(f"unsure: {doubt}")
 
 
 def _kinds(name: str | None) -> None:

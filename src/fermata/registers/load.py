@@ -7,7 +7,7 @@ import glob
 import hashlib
 import itertools
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -16,11 +16,13 @@ from fermata.errors import ConfigError, SourceError, UnknownName
 from fermata.intake.field_map import named_once
 from fermata.registers.model import RegisterMap
 from fermata.registers.register import EVER, NEVER, Assignment, Register, Version
+from fermata.strict import several
 from fermata.timeline.zones import day_start, zone
 
 __all__ = ["load"]
 
-YES, NO = ("yes", "true", "1", "x", "y"), ("", "no", "false", "0", "n")
+YES = ("yes", "true", "1", "x", "y", "ja", "j", "oui", "si", "sí", "sim", "tak")
+NO = ("", "no", "false", "0", "n", "nein", "non", "nee", "não", "nie")
 MOST_PROBLEMS = 20
 Row = tuple[str, dict[str, str]]  # where it stands, and its cells
 
@@ -29,7 +31,8 @@ def load(name: str, table: RegisterMap, base: Path, zone_name: str) -> Register:
     """The register called `name`. Raises ConfigError with every contradiction, SourceError, UnknownName."""
     rows = list(_rows(name, table, base))
     problems: list[str] = []
-    digest = hashlib.sha256(json.dumps([table.model_dump(mode="json"), rows]).encode()).hexdigest()[:16]
+    told = table.model_dump(mode="json", exclude=set() if table.form else {"form"})
+    digest = hashlib.sha256(json.dumps([told, rows]).encode()).hexdigest()[:16]
     if table.links:
         assignments = [a for row in rows if (a := _assignment(row, table, zone_name, problems))]
         register = Register(name, table, (), tuple(assignments), digest)
@@ -92,7 +95,7 @@ def _plain(value: Any) -> str:
 def _check_columns(name: str, table: RegisterMap, names: list[str]) -> None:
     single = [table.id, table.label, table.parent, table.since, table.until, table.archived]
     mapped = [m.column for group in (table.names, table.attributes, table.links) for m in group.values()]
-    for column in (*(c for c in single if c), *mapped):
+    for column in (c for given in (*single, *mapped) if given for c in several(given)):
         if column not in names:
             raise UnknownName.of("column", column, names, where=f"in the register {name}")
 
@@ -107,9 +110,10 @@ def _validity(row: Row, table: RegisterMap, zone_name: str, problems: list[str])
             ends.append(otherwise)
             continue
         try:
-            day = date.fromisoformat(text[:10])
+            day = datetime.strptime(text, table.form).date() if table.form else date.fromisoformat(text[:10])
         except ValueError:
-            problems.append(f"{place}: {column} {text!r} is not a date; write 2026-03-01")
+            wanted = table.form or "2026-03-01, or give form = '%d.%m.%Y'"
+            problems.append(f"{place}: {column} {text!r} is not a date written as {wanted}")
             return None
         if day >= NEVER.date():
             ends.append(NEVER)
@@ -136,10 +140,10 @@ def _version(row: Row, table: RegisterMap, zone_name: str, problems: list[str]) 
         return None
     return Version(
         id=own,
-        label=cells[table.label] if table.label and cells[table.label] else own,
+        label=_joined(cells, table.label) or own,
         since=valid[0],
         until=valid[1],
-        names={k: _several(cells[m.column], m.separator) for k, m in table.names.items()},
+        names={k: _several(_joined(cells, m.column), m.separator) for k, m in table.names.items()},
         attributes={
             k: _several(cells[m.column], m.separator) if m.separator else cells[m.column] or None
             for k, m in table.attributes.items()
@@ -148,6 +152,11 @@ def _version(row: Row, table: RegisterMap, zone_name: str, problems: list[str]) 
         archived=gone in YES,
         place=place,
     )
+
+
+def _joined(cells: dict[str, str], columns: str | Sequence[str] | None) -> str:
+    """The text of a column, or of several joined by a space."""
+    return " ".join(cells[c] for c in several(columns or ()) if cells[c])
 
 
 def _several(text: str, separator: str | None) -> tuple[str, ...]:

@@ -18,6 +18,7 @@ from  = "Since"
 
 from __future__ import annotations
 
+import re
 from typing import Any, Self
 
 from pydantic import Field, field_validator, model_validator
@@ -32,10 +33,10 @@ OWN = ("written", "id", "parent", "top", "text", "label", "since", "until")  # w
 
 
 class NameMap(Strict):
-    """A kind of name: its column; with `separator`, a cell may hold several names."""
+    """A kind of name: its column, or several joined by a space; with `separator`, a cell may hold several names."""
 
-    alone = ("column", ("string",))
-    column: str
+    alone = ("column", ("string", "array"))
+    column: str | tuple[str, ...]
     separator: str | None = None
 
 
@@ -58,7 +59,8 @@ class LinkMap(Strict):
 class RegisterMap(Strict):
     """A register: where it is, and which of its columns are identity, names, attributes and validity.
 
-    Dates are local days of the workspace's zone, both included; empty means open.
+    Dates are local days of the workspace's zone, both included; empty means open. They are written 2026-03-01, or as
+    `form` says. The label may be several columns joined by a space.
     """
 
     files: tuple[str, ...] = ()
@@ -68,7 +70,7 @@ class RegisterMap(Strict):
     encoding: str = "utf-8-sig"
     skip_lines: int = Field(default=0, ge=0)
     id: str | None = None
-    label: str | None = None
+    label: str | tuple[str, ...] | None = None
     names: dict[str, NameMap] = Field(default_factory=dict)
     attributes: dict[str, AttributeMap] = Field(default_factory=dict)
     links: dict[str, LinkMap] = Field(default_factory=dict)
@@ -76,6 +78,7 @@ class RegisterMap(Strict):
     since: str | None = Field(default=None, alias="from")
     until: str | None = None
     archived: str | None = None
+    form: str = ""
     title: str = ""
 
     _files = listed("files")
@@ -93,6 +96,13 @@ class RegisterMap(Strict):
             if name in OWN:
                 raise ValueError(f"attribute {name!r} has a meaning of its own; choose another name")
         return value
+
+    @field_validator("form")
+    @classmethod
+    def _form(cls, form: str) -> str:
+        if form and not {"%d", "%m"} <= set(re.findall("%.", form)):
+            raise ValueError(f"form {form!r} is not that of a date; write it as %d.%m.%Y")
+        return form
 
     @model_validator(mode="after")
     def _sense(self) -> Self:

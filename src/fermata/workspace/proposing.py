@@ -16,13 +16,15 @@ from fermata.config.workspace_file import understood
 from fermata.errors import DataError, NoSuchFile, RequestError, SourceError
 from fermata.intake import opening
 from fermata.intake.guess.propose import propose as from_file
+from fermata.registers.load import load
+from fermata.registers.model import RegisterMap
 from fermata.reports.compile.request import Asking
 from fermata.reports.definition.report import Report
 from fermata.reports.result import Records
 from fermata.workspace import importing
 from fermata.workspace.base import Base
 
-__all__ = ["Trial", "add_log", "files_of", "log_name", "propose", "tried"]
+__all__ = ["Trial", "add_log", "add_register", "files_of", "log_name", "propose", "propose_list", "tried"]
 
 PART = 8_000_000  # bytes of a long text that a proposal is tried on
 SHOWN = 3
@@ -177,6 +179,34 @@ def add_log(workspace: Base, path: Path, log: str | None) -> tuple[str, list[str
             f"nothing of {path} would be stored as proposed, so nothing was added ({trial.words}); see it with: "
             f"fermata map {path}"
         )
+    _append(workspace, text)
+    return name, doubts, trial
+
+
+def propose_list(path: Path, register: str, base: Path | None = None) -> tuple[str, list[str]]:
+    """The TOML proposed for a register from a list, and what is unsure. Raises SourceError."""
+    from fermata.intake.guess.register import propose_register
+
+    whole = path.resolve()
+    inside = base is not None and whole.is_relative_to(base)
+    return propose_register(path, register, whole.relative_to(base).as_posix() if inside and base else str(whole))
+
+
+def add_register(workspace: Base, path: Path, register: str) -> tuple[list[str], int]:
+    """Appends the proposal of a register to `fermata.toml`, if it can be read without a contradiction: what is unsure,
+    and how many rows it has. Raises RequestError, SourceError, ConfigError.
+    """
+    if register in workspace.config.registers:
+        raise RequestError(f"there is a register {register} already; give the new one another name")
+    text, doubts = propose_list(path, register, workspace.path)
+    table = RegisterMap.model_validate(tomllib.loads(text)["registers"][register])
+    found = load(register, table, workspace.path, workspace.config.workspace.zone)
+    _append(workspace, text)
+    return doubts, len(found.versions)
+
+
+def _append(workspace: Base, text: str) -> None:
+    """Writes tables at the end of `fermata.toml`, if the whole still reads."""
     config = workspace.path / "fermata.toml"
     whole = config.read_text(encoding="utf-8-sig").rstrip("\n") + "\n\n" + text
     understood(tomllib.loads(whole), whole, config)
@@ -186,4 +216,3 @@ def add_log(workspace: Base, path: Path, log: str | None) -> tuple[str, list[str
         aside.replace(config)
     except OSError as e:
         raise DataError(f"{config}: cannot be written: {e.strerror}") from None
-    return name, doubts, trial

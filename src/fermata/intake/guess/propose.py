@@ -7,12 +7,13 @@ import re
 from pathlib import Path
 from typing import Any
 
+from fermata.fields import NAME
 from fermata.intake.guess.roles import Guess, guess
 from fermata.intake.guess.shape import Pairs
 from fermata.intake.guess.sniff import Sniffed, sniff
 from fermata.kinds import KINDS
 
-__all__ = ["propose"]
+__all__ = ["as_toml", "propose"]
 
 VISITS = Pairs(("user",), "in", "out", "16 hours")
 LOGINS = Pairs(("device",))
@@ -33,19 +34,19 @@ def propose(path: Path, log: str, shown: str) -> tuple[str, list[str]]:
 def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
     lines = [f"[logs.{log}]"]
     lines += [f"# unsure: {found.unsure['']}"] if "" in found.unsure else []
-    lines += [f"kind = {_value(found.kind)}"] if found.kind else ["# kind = "]
+    lines += [f"kind = {as_toml(found.kind)}"] if found.kind else ["# kind = "]
     database = sniffed.format == "sql"
     if not database:
-        lines.append(f"files = {_value(shown)}")
+        lines.append(f"files = {as_toml(shown)}")
     if sniffed.format != "delimited":
-        lines.append(f"format = {_value(sniffed.format)}")
+        lines.append(f"format = {as_toml(sniffed.format)}")
     lines += [f"# unsure: {why}" for why in sniffed.unsure]
     asked = {k: v for k, v in sniffed.settings.items() if database and k in ("query", "growing")}
-    lines += [f"{key} = {_value(value)}" for key, value in sniffed.settings.items() if key not in asked]
+    lines += [f"{key} = {as_toml(value)}" for key, value in sniffed.settings.items() if key not in asked]
     if database:
         lines.append(f"[logs.{log}.database]")
-        lines.append(f"address = {_value(f'sqlite:///{shown}')}")
-    lines += [f"{key} = {_value(value)}" for key, value in asked.items()]
+        lines.append(f"address = {as_toml(f'sqlite:///{shown}')}")
+    lines += [f"{key} = {as_toml(value)}" for key, value in asked.items()]
     lines.append(f"[logs.{log}.fields]")
     for name, spec in found.fields.items():
         if name in found.unsure:
@@ -87,7 +88,7 @@ def _spans(log: str, sniffed: Sniffed, found: Guess) -> list[str]:
         return _counted(log, found)
     if pairs is None or not {"action", *pairs.by} <= found.fields.keys():
         return []
-    by = _value(pairs.by[0] if len(pairs.by) == 1 else list(pairs.by))
+    by = as_toml(pairs.by[0] if len(pairs.by) == 1 else list(pairs.by))
     pairing = f'opening = "{pairs.opening}", closing = "{pairs.closing}", by = {by}, reach = "{pairs.reach}"'
     return [
         "",
@@ -106,23 +107,25 @@ def _counted(log: str, found: Guess) -> list[str]:
         "# what was counted between two readings: the readings themselves only grow, and are not to be added up",
         f"[logs.{log}-used]",
         f'from = "{log}"',
-        f"counter = {{ amounts = {_value(found.counters)}, by = {_value(by)} }}",
+        f"counter = {{ amounts = {as_toml(found.counters)}, by = {as_toml(by)} }}",
     ]
 
 
 def _field(spec: dict[str, Any]) -> str:
     if list(spec) == ["column"]:
-        return _value(spec["column"])
+        return as_toml(spec["column"])
     if spec.get("type") == "text":
-        return _value(spec["column"])
-    return "{ " + ", ".join(f"{k} = {_value(v)}" for k, v in spec.items()) + " }"
+        return as_toml(spec["column"])
+    return "{ " + ", ".join(f"{k} = {as_toml(v)}" for k, v in spec.items()) + " }"
 
 
-def _value(value: Any) -> str:
+def as_toml(value: Any, bare: bool = False) -> str:
+    """A value as TOML on one line; with `bare` the keys that may stand without quotes do."""
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, dict):
-        return "{ " + ", ".join(f"{_value(k)} = {_value(v)}" for k, v in value.items()) + " }"
+        keys = ((k if bare and NAME.fullmatch(k) else as_toml(k), v) for k, v in value.items())
+        return "{ " + ", ".join(f"{k} = {as_toml(v, bare)}" for k, v in keys) + " }"
     if isinstance(value, list):
-        return "[" + ", ".join(_value(v) for v in value) + "]"
+        return "[" + ", ".join(as_toml(v) for v in value) + "]"
     return json.dumps(value, ensure_ascii=False)

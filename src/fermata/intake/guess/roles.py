@@ -9,12 +9,12 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from fermata.fields import COMMON, NAME, RESERVED, TIMES
-from fermata.intake.guess.headings import named, plain, says, words
+from fermata.intake.guess.headings import named, plain, says
 from fermata.intake.guess.known import BY_FORMAT, KNOWN
 from fermata.intake.guess.sniff import Sniffed
 from fermata.intake.guess.times import WITH_ZONE, form_of, in_utc, times
 from fermata.intake.guess.values import flag, growing, type_of
-from fermata.intake.guess.words import ACTIONS, DENIES, FURTHER, GOOD, NAMES, SIGNS, SIGNS_ELSEWHERE, WAYS
+from fermata.intake.guess.words import ACTIONS, DENIES, FURTHER, GOOD, KINDS_OF_NAME, SIGNS, SIGNS_ELSEWHERE, WAYS
 from fermata.kinds import KINDS
 
 __all__ = ["Guess", "guess"]
@@ -72,12 +72,20 @@ def guess(sniffed: Sniffed, called: str = "") -> Guess:
         name = f"column_{name}" if name.isdigit() else name
         name = f"logged_{name}" if name in (*RESERVED, *TIMES) else name
         if NAME.fullmatch(name) and name not in found.fields:
-            found.fields[name] = {"column": column, **type_of(column, columns[column])}
+            found.fields[name] = {"column": column, **_held(column, columns[column], column in timed)}
     for name, held in found.fields.items():
         if held.get("thousands") == ",":
             found.unsure[name] = "groups of thousands, or a comma before a fraction? taken for thousands"
     found.counters = [n for n, f in found.fields.items() if f.get("column") in counters]
     return found
+
+
+def _held(column: str, texts: list[str], timed: bool) -> dict[str, Any]:
+    """The type of a further field: a further time is one, by which a period may go, too."""
+    form = form_of(column, texts, {}) if timed else None
+    if form is None:
+        return type_of(column, texts)
+    return {"type": "time", **({"form": form[0]} if form else {})}
 
 
 def _known(sniffed: Sniffed) -> Guess:
@@ -116,12 +124,13 @@ def _roles(columns: dict[str, list[str]], free: list[str], found: Guess) -> None
     for name in ROLES:
         candidates = [c for c in free if c != ways]
         further = own.get(name, ())
-        column = next((c for w in further for c in candidates if says(c, w)), None) or named(name, candidates, further)
+        sure = (c for part in (False, True) for w in further for c in candidates if says(c, w, part))
+        column = next(sure, None) or named(name, candidates)
         if column is None:
             continue
         free.remove(column)
         found.fields[name] = {"column": column}
-        if name == "user" and (kind := next((k for w, k in NAMES.items() if any(w in p for p in words(column))), "")):
+        if name == "user" and (kind := _kind_of_name(column, columns[column])):
             found.fields[name]["names"] = kind
     if found.kind == "door access":
         _entries(columns, ways, found)
@@ -130,9 +139,19 @@ def _roles(columns: dict[str, list[str]], free: list[str], found: Guess) -> None
         _words(columns[action["column"]], found)
 
 
+def _kind_of_name(column: str, texts: list[str]) -> str:
+    """By what kind of name a log calls people: as its heading says, or by their names, first and last."""
+    for compound in (False, True):
+        for kind, hints in KINDS_OF_NAME.items():
+            if any(says(column, w, compound) for w in hints):
+                return kind
+    return "name" if sum(bool(re.search(r"[^\W\d_],? [^\W\d_]", t)) for t in texts) > len(texts) / 2 else ""
+
+
 def _own_type(name: str, column: str, texts: list[str]) -> dict[str, Any]:
     held = type_of(column, texts)
-    if name in ("cost", "charge", "amount") and held["type"] in ("number", "decimal") and held.get("scale", 0) <= 2:
+    plain_number = held["type"] in ("number", "decimal") and held.get("scale", 0) <= 2
+    if name in ("cost", "charge", "amount", "balance") and plain_number:
         return {"type": "money", **({"decimal": ","} if "decimal" in held else {})}
     return {} if name in ("old", "new", "title", "project", "activity") else held
 

@@ -8,7 +8,7 @@ from typing import Any
 __all__ = ["ABBREVIATED", "DATABASE_WORDS", "LOGIN", "STAMP", "Pairs", "Shape"]
 
 LOGIN = {"names": "login"}
-STAMP = r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|[+-]\d\d:?\d\d))?"  # a time that begins a line
+STAMP = r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?(?: ?(?:Z|[+-]\d\d:?\d\d))?"  # a time that begins a line
 DATABASE_WORDS = {
     "^connection authorized": "login", "authentication failed": "failed", "^disconnection": "logout", "": "other",
 }  # fmt: skip

@@ -7,7 +7,7 @@ import re
 from typing import Any
 
 from fermata.intake.guess.headings import named, plain, says, words
-from fermata.intake.guess.words import COLOUR, COUNTERS, IDENTITY, NO, YES
+from fermata.intake.guess.words import ALONE, COLOUR, COUNTERS, IDENTITY, NO, YES
 
 __all__ = ["flag", "growing", "type_of"]
 
@@ -18,6 +18,7 @@ SIGNS_OF_MONEY = {"€": "EUR", "£": "GBP", "¥": "JPY", "$": "", "eur": "EUR",
 PRICED = re.compile(r"(?P<before>[€£¥$]|[A-Z]{3})? ?(?P<number>-?\d[\d.,']*?) ?(?P<after>[€£¥$]|[A-Z]{3})?$")
 BOTH = re.compile(r"-?\d{1,3}(?:(?P<group>[.,' ])\d{3})+(?P<point>[.,])\d+$")  # 1.204,50 tells which sign is which
 GROUPED = re.compile(r"-?[1-9]\d{0,2}(?:(?P<sign>[.,' ])\d{3})+$")  # 18,342,000
+RARE = 0.05  # of the steps of a counter go back: it began again, or is another one
 MOST = 16  # digits that a whole number has room for
 
 
@@ -51,6 +52,8 @@ def _grouped(texts: list[str]) -> dict[str, Any]:
 def _is_identity(heading: str) -> bool:
     """Whether a heading is that of a name written in digits; the number of something is none."""
     found = words(heading)
+    if len(found) == 1 and found[0] in ALONE:
+        return True
     return "of" not in found and any(says(heading, w) or any(f.endswith("nummer") for f in found) for w in IDENTITY)
 
 
@@ -96,8 +99,8 @@ def flag(heading: str, texts: list[str], colour: bool) -> dict[str, Any]:
 
 
 def growing(columns: dict[str, list[str]]) -> list[str]:
-    """The columns that are counters: one of the headings says so, and their numbers never fall for the same device
-    (or never rise, where the file begins with the newest).
+    """The columns that are counters: one of the headings says so, and their numbers hardly ever fall for the same
+    device (or rise, where the file begins with the newest).
     """
     headings = [c for c in columns if any(says(c, w) or says(c, w, True) for w in COUNTERS)]
     rows = max(map(len, columns.values()), default=0)
@@ -113,6 +116,7 @@ def growing(columns: dict[str, list[str]]) -> list[str]:
         for key, text in zip(whose, whole[column], strict=True):
             of.setdefault(key, []).append(int(text))
         steps = [b - a for values in of.values() for a, b in itertools.pairwise(values)]
-        if steps and (min(steps) >= 0 or max(steps) <= 0) and any(steps):
+        back = min(sum(s < 0 for s in steps), sum(s > 0 for s in steps))
+        if any(steps) and back <= RARE * len(steps):
             found.append(column)
     return found

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 
 __all__ = [
-    "ACTIONS", "COLOUR", "COUNTERS", "DENIES", "ELSEWHERE", "FURTHER", "GENERIC", "GOOD", "HINTS", "IDENTITY", "NAMES",
-    "NO", "SIGNS", "SIGNS_ELSEWHERE", "UNITS", "WAYS", "YES",
+    "ACTIONS", "ALONE", "COLOUR", "COUNTERS", "DENIES", "ELSEWHERE", "FURTHER", "GENERIC", "GOOD", "HINTS", "IDENTITY",
+    "KINDS_OF_NAME", "NO", "REGISTER", "SIGNS", "SIGNS_ELSEWHERE", "UNITS", "WAYS", "YES",
 ]  # fmt: skip
 
 HINTS = {  # field -> words in a heading, the surest first
@@ -18,7 +18,7 @@ HINTS = {  # field -> words in a heading, the surest first
     "minutes"),
     "user": ("user", "badge", "credential", "administrator", "admin", "card", "person", "who", "login", "account",
     "owner", "employee", "extension", "operator", "actor", "caller", "calling", "src", "member", "agent", "requester",
-    "staff", "holder", "from", "uid", "name"),
+    "staff", "holder", "from", "uid", "name", "by"),
     "device": ("device", "dev", "reader", "door", "access point", "printer", "computer", "workstation", "host",
     "terminal", "station", "line", "trunk", "queue", "nas ip", "pc", "ap"),
     "place": ("place", "area", "room", "location", "site", "building", "where", "zone", "queue"),
@@ -30,8 +30,28 @@ HINTS = {  # field -> words in a heading, the surest first
 }  # fmt: skip
 GENERIC = ("name", "number", "type", "result", "status", "state", "from", "to", "what", "line", "station", "zone",
 "data", "numero", "nummer", "numer", "statut", "stato", "estado")  # fmt: skip
-NAMES = {"badge": "badge", "card": "badge", "ext": "extension", "login": "login", "account": "login", "user": "login",
-"mail": "mail"}  # fmt: skip
+KINDS_OF_NAME = {  # kind of name of a person -> words of headings
+    "badge": ("badge", "card", "credential", "karte", "kartennummer", "ausweis", "carte", "tarjeta", "cartao",
+    "tessera", "kaart", "karta"),
+    "extension": ("extension", "ext", "nebenstelle", "durchwahl", "poste", "ramal", "interno", "toestel",
+    "numer wewnetrzny"),
+    "login": ("login", "user", "username", "account", "benutzer", "anmeldename", "utilisateur", "usuario", "utente",
+    "gebruiker", "uzytkownik"),
+    "mail": ("mail", "email", "courriel", "correo"),
+}  # fmt: skip
+REGISTER = {  # part of a register -> words of headings, the surest first
+    "id": ("staff", "personnel", "personalnummer", "matricule", "employee", "asset", "id", "code", "number", "no", "nr",
+    "key", "nummer", "numero"),
+    "label": ("full name", "display name", "name", "bezeichnung", "description", "title", "nom", "nombre", "nome",
+    "naam", "nazwa"),
+    "first name": ("first name", "given name", "forename", "firstname", "vorname", "prenom", "voornaam", "imie"),
+    "last name": ("last name", "surname", "family name", "lastname", "nachname", "nom", "apellido", "cognome",
+    "achternaam", "nazwisko"),
+    "from": ("from", "since", "valid from", "joined", "hired", "start", "entry date", "eintritt", "gultig ab"),
+    "until": ("until", "valid until", "left", "leaving", "end", "expires", "austritt", "gultig bis"),
+    "archived": ("archived", "inactive", "disabled", "left", "deactivated", "gesperrt", "archiviert"),
+    "parent": ("parent", "part of", "within", "belongs to", "ubergeordnet"),
+}  # fmt: skip
 SIGNS = {  # kind -> words of headings that speak for it
     "door access": ("door", "reader", "badge", "card", "entry", "area", "cardholder", "credential", "access point",
     "gate"),
@@ -74,19 +94,25 @@ FURTHER: dict[str, dict[str, tuple[str, ...]]] = {  # kind -> its own fields -> 
         "new": ("new value", "new", "after", "neuer wert"),
         "other": ("target", "object", "item", "objekt", "ziel", "objet"),
     },
+    "door access": {"user": KINDS_OF_NAME["badge"]},
     "logins": {"other": ("ip", "ip address", "source", "remote", "address", "client")},
     "software use": {"other": ("feature", "program", "app", "application", "software", "programm", "programme")},
     "network sessions": {
         "other": ("mac", "calling station", "client ip", "assigned ip", "src ip", "srcip"),
         "received": ("download", "received", "rcvdbyte"), "sent": ("upload", "sent", "sentbyte"),
     },
-    "credit movements": {"amount": ("amount", "betrag", "montant", "importe", "importo", "bedrag", "kwota")},
+    "credit movements": {
+        "amount": ("amount", "betrag", "montant", "importe", "importo", "bedrag", "kwota"),
+        "balance": ("balance", "saldo", "solde"),
+    },
+    "activities": {"action": ("step", "activity", "stage", "schritt"), "case": ("case", "ticket", "fall")},
 }  # fmt: skip
 IDENTITY = ("id", "nr", "no", "number", "num", "nummer", "numero", "numer", "code", "phone", "tel", "ref", "serial",
 "uid", "pid", "uniqueid", "uuid", "ticket", "job", "badge", "card", "karte", "ext", "extension", "account", "src",
 "dst", "caller", "callee", "called", "calling", "version", "zip", "plz", "postcode", "channel", "vlan", "group", "from",
 "to", "#", "°")  # fmt: skip  # headings of what is a name, though it is written in digits
 COUNTERS = ("counter", "meter", "reading", "zahler", "zahlerstand", "compteur", "contador", "contatore", "licznik")
+ALONE = ("call", "case", "order", "entry", "session")  # headings of an identity, where they are the whole of one
 UNITS = {  # form of a length -> words of headings that name its unit
     "milliseconds": ("ms", "msec", "msecs", "millis", "milliseconds"),
     "seconds": ("s", "sec", "secs", "seconds", "billsec", "sekunden", "segundos", "secondes", "secondi", "seconden"),
@@ -152,6 +178,8 @@ ACTIONS = {  # kind -> word of the kind -> how values say it, the surest first
         "refused": REFUSED,
         "forced": r"forced|aufgebrochen|forcee?|forzad|forcad|forzat|geforceerd|wylaman",
         "held open": r"held open|too long|offen gehalten|zu lange|maintenue ouverte|tenuta aperta",
+        "unlocked": r"unlock|entriegelt", "locked": r"\block|verriegelt", "closed": r"clos|geschlossen",
+        "fault": r"fault|tamper|storung|sabotage|battery",
         "out": r"\bout\b|\bexit|austritt|ausgang|^aus$|sortie|salida|saida|uscita|uitgang|wyjscie|\bgehen\b",
         "in": r"\bin\b|\bentry|\bentrance|eintritt|eingang|^ein$|entree|entrada|ingresso|entrata|ingang|wejscie"
         r"|\bkommen\b",
@@ -183,6 +211,11 @@ ACTIONS = {  # kind -> word of the kind -> how values say it, the surest first
         "disabled": r"disabl|deactivat|block|\block|gesperrt|deaktiv|desactiv",
         "created": r"creat|\badd|insert|issued|angelegt|erstell|hinzu|cree|ajout|anadi|aggiun|aangemaakt|utworz",
         "changed": r"updat|chang|modif|edit|renam|\bset\b|geandert|cambi|alterad|gewijzigd|zmien",
+    },
+    "credit movements": {
+        "opening": r"opening|carried|anfang", "refund": r"refund|erstatt|rembours",
+        "correction": r"correct|adjust|korrektur",
+        "credit": r"credit|top.?up|deposit|gutschrift|aufladung", "debit": r"debit|charge|spent|belastung|abbuchung",
     },
     "logins": {
         "failed": r"fail|fehl|echec|fallid|mislukt|^4625$|" + REFUSED,  # numbers: of a system's events

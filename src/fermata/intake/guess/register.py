@@ -1,0 +1,145 @@
+"""A proposal for a register from a list of people, devices, places or projects, as the TOML people keep."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+from fermata.errors import RequestError, SourceError
+from fermata.fields import NAME
+from fermata.intake.guess.headings import plain, says, words
+from fermata.intake.guess.propose import as_toml
+from fermata.intake.guess.sniff import sniff
+from fermata.intake.guess.times import form_of
+from fermata.intake.guess.words import KINDS_OF_NAME, NO, REGISTER, YES
+from fermata.registers.model import OWN
+
+__all__ = ["propose_register"]
+
+OF = {"devices": "device", "places": "place", "projects": "project"}  # register -> the field that its names stand in
+SEPARATORS = re.compile(r"\w ?([|;]) ?\w")
+
+
+def propose_register(path: Path, name: str, shown: str) -> tuple[str, list[str]]:
+    """The TOML of a register called `name` (people, devices ...) from a list of them, and what is unsure.
+
+    Raises RequestError for a name, SourceError where the file is no table with headings, or no column tells its rows
+    apart.
+    """
+    if not NAME.fullmatch(name):
+        raise RequestError(f"register {name!r}: use small letters, digits and _, as in people, devices, places")
+    sniffed = sniff(path)
+    if sniffed.format not in ("delimited", "xlsx") or sniffed.settings.get("header") is False:
+        raise SourceError(f"{path}: a register is delimited text or a workbook with a line of headings")
+    left = {n: t for n, t in sniffed.columns.items() if t}
+    rows = max(map(len, left.values()), default=0)
+    doubts: list[str] = []
+    found: dict[str, Any] = {"files": shown}
+    found |= {k: v for k, v in sniffed.settings.items() if k in ("delimiter", "encoding", "skip_lines")}
+    dates = _dates(left, doubts)
+    label = _label(left)
+    own = _id(left, rows, bool(dates), label)
+    if own is None:
+        raise SourceError(f"{path}: no column tells its rows apart; a list of who holds what needs links, by hand")
+    found["id"] = own
+    if label:
+        found["label"] = label if len(label) > 1 else label[0]
+    found |= _flags(left, own) | dates
+    used = {own, *label, *(v for k, v in found.items() if k in ("archived", "parent", "from", "until"))}
+    left = {n: t for n, t in left.items() if n not in used}
+    names = _names(name, left, found.get("label", own), bool(dates), doubts)
+    if names:
+        found["names"] = names
+    attributes = _attributes({n: t for n, t in left.items() if n not in names.values()}, {*names}, doubts)
+    if attributes:
+        found["attributes"] = attributes
+    lines = [f"[registers.{name}]", *(f"# unsure: {d}" for d in doubts)]
+    return "\n".join([*lines, *(f"{k} = {as_toml(v, bare=True)}" for k, v in found.items())]) + "\n", doubts
+
+
+def _said(role: str, columns: dict[str, list[str]]) -> list[str]:
+    """The columns whose headings speak for a part of a register, the surest first."""
+    for compound in (False, True):
+        for hint in REGISTER[role]:
+            if found := [c for c in columns if says(c, hint, compound)]:
+                return found
+    return []
+
+
+def _label(columns: dict[str, list[str]]) -> list[str]:
+    """The column by which rows are shown; a first and a last name are both."""
+    first, last = _said("first name", columns), _said("last name", columns)
+    if first and last and first[0] != last[0]:
+        return [first[0], last[0]]
+    whole = [c for c in _said("label", columns) if not any(says(c, w) for k in KINDS_OF_NAME for w in KINDS_OF_NAME[k])]
+    return (whole or last)[:1]
+
+
+def _id(columns: dict[str, list[str]], rows: int, several: bool, label: list[str]) -> str | None:
+    """The column whose value is different for each row (or, where rows have dates, for each of whom they are)."""
+    full = [c for c, t in columns.items() if len(t) == rows and (several or len(set(t)) == rows)]
+    said = [c for c in _said("id", columns) if c in full]
+    apart = [c for c in full if len(set(columns[c])) == rows]
+    named = [c for c in apart if any(says(c, w) for words_of in KINDS_OF_NAME.values() for w in words_of)]
+    return next(iter([*said, *named, *(c for c in label[:1] if c in apart and len(label) == 1), *apart]), None)
+
+
+def _dates(columns: dict[str, list[str]], doubts: list[str]) -> dict[str, Any]:
+    """The first and the last day of a row, where a list has them, and how they are written."""
+    found: dict[str, Any] = {}
+    written: dict[str, None] = {}
+    for key in ("from", "until"):
+        told: dict[str, str] = {}
+        for column in _said(key, columns):
+            form = form_of(column, columns[column], told)
+            if form is not None and not (form and "%H" in form[0]) and key not in found:
+                found[key] = column
+                written["".join(form)] = None
+                doubts += told.values()
+    if len(written) > 1:
+        doubts.append("its dates are written in two forms: only one can be read")
+    if any(written):
+        found["form"] = next(filter(None, written))
+    return found
+
+
+def _flags(columns: dict[str, list[str]], own: str) -> dict[str, str]:
+    """Which rows are archived, and what each is a part of."""
+    found = {}
+    if gone := [c for c in _said("archived", columns) if all(plain(t) in YES + NO for t in columns[c])]:
+        found["archived"] = gone[0]
+    if above := [c for c in _said("parent", columns) if c != own and set(columns[c]) <= set(columns[own])]:
+        found["parent"] = above[0]
+    return found
+
+
+def _names(
+    register: str, columns: dict[str, list[str]], label: str | list[str], several: bool, doubts: list[str]
+) -> dict[str, Any]:
+    """The kinds of names by which logs call them. A name that two rows have is none."""
+    found: dict[str, Any] = {}
+    for kind, hints in KINDS_OF_NAME.items():
+        said = [c for w in hints for c in columns if says(c, w) and c not in found.values()]
+        if not said:
+            continue
+        if not several and len(set(columns[said[0]])) < len(columns[said[0]]):
+            doubts.append(f"{said[0]} is the same in several rows, so it is an attribute and no name")
+        else:
+            found[kind] = said[0]
+    return {**found, OF.get(register, "name"): label}
+
+
+def _attributes(columns: dict[str, list[str]], taken: set[str], doubts: list[str]) -> dict[str, Any]:
+    """All other columns, sets of values with what stands between them."""
+    found: dict[str, Any] = {}
+    for column, texts in columns.items():
+        name = re.sub(r"[^a-z0-9_]", "", "_".join(words(column)))
+        if name in OWN or name in taken:
+            name = f"listed_{name}"
+        if not NAME.fullmatch(name) or name in found:
+            doubts.append(f"{column} is not used: give it a name of small letters in attributes")
+            continue
+        signs = {m[1] for t in texts if (m := SEPARATORS.search(t))}  # between the values of a set
+        found[name] = {"column": column, "separator": signs.pop()} if len(signs) == 1 else column
+    return found
