@@ -10,7 +10,6 @@ from fermata.analysis.identify import opened
 from fermata.analysis.stages import select
 from fermata.archive.duck import ident
 from fermata.engines.embedded import TYPES
-from fermata.errors import RequestError
 from fermata.fields import Field, LogSchema
 from fermata.notes import Note
 from fermata.reports.compile.filter_values import narrowable, narrowed_to
@@ -35,10 +34,6 @@ def edits(request: Edits, place: Workplace) -> Records:
     report, now, stretch = request.report, request.now, request.stretch
     tz = zone(report.zone or place.calendar.zone_name)
     logs = [report.log] if report.log else [n for n, m in place.logs.items() if m.key and place.extent(n)]
-    if not logs:
-        raise RequestError(
-            "no log has a key, so no version of an entry can be told from another; key = [...] in [logs.NAME]"
-        )
     columns: tuple[ColumnDef, ...] = (
         ColumnDef("since", "Known", "time"), ColumnDef("log", "Log"), ColumnDef("entry", "Entry"),
         ColumnDef("start", "Start", "time"), ColumnDef("how", "What"), ColumnDef("by", "By"),

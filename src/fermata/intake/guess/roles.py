@@ -22,6 +22,9 @@ __all__ = ["Guess", "guess"]
 ROLES = ("user", "device", "place", "action", "outcome", "other")
 FEW = 12  # different values that a column of actions has at most
 GENERAL = ("states", "changes")  # kinds whose words stand in many a heading
+WRITTEN = {  # kind of log -> by what kind of name it calls people, where nothing else says
+    "calls": "extension", "printing": "login", "logins": "login", "software use": "login", "network sessions": "login",
+}  # fmt: skip
 MEANT = 4  # values named in a doubt
 
 
@@ -130,7 +133,7 @@ def _roles(columns: dict[str, list[str]], free: list[str], found: Guess) -> None
             continue
         free.remove(column)
         found.fields[name] = {"column": column}
-        if name == "user" and (kind := _kind_of_name(column, columns[column])):
+        if name == "user" and (kind := _kind_of_name(column, columns[column]) or WRITTEN.get(found.kind, "")):
             found.fields[name]["names"] = kind
     if found.kind == "door access":
         _entries(columns, ways, found)

@@ -11,11 +11,12 @@ from fermata.analysis.derive import Link, Merge, Pairing, States
 from fermata.analysis.formula import Formula
 from fermata.analysis.measures import NEEDS_TIME
 from fermata.errors import RequestError, nearest
-from fermata.fields import LogSchema
+from fermata.fields import COMMON, LogSchema
 from fermata.kinds import KINDS
 from fermata.notes import Note
 from fermata.reports.compile.generated_logs import Amounts, Entitled, RequiredTime
 from fermata.reports.compile.loosened import loosened, measures_of
+from fermata.reports.definition.changes import mentions
 from fermata.reports.definition.parts import ColumnSpec, Sourced
 from fermata.reports.definition.report import Report
 from fermata.timeline.units import PARTS
@@ -76,7 +77,7 @@ def bound(report: Report, logs: Logs, notes: list[Note] | None = None) -> Report
                 raise
             name, report = fewer
         main = report.changed(log=name, kind="", made="")
-    columns, left = [], []
+    columns, left = [], dict[str, RequestError]()
     for spec in main.columns:
         if not spec.kind:
             columns.append(spec)
@@ -86,14 +87,18 @@ def bound(report: Report, logs: Logs, notes: list[Note] | None = None) -> Report
         except RequestError as e:
             if not spec.optional and (report.checks or report.expect or not _others(main, spec, logs)):
                 raise
-            left.append(spec.heading)
+            left[spec.heading] = e
             told.append(Note(f"{spec.heading} is left out: {str(e).splitlines()[0]}", "left out"))
             continue
         columns.append(spec.model_copy(update={"log": name, "kind": "", "made": ""}))
     columns = _answerable(columns, left)
+    gone = {c.heading for c in main.columns} - {c.heading for c in columns}
+    if any(mentions(text, gone) for text in (*main.rows, *main.checks, *main.sort)):
+        raise next(iter(left.values()))  # what the report is about
     if not any(c.show for c in columns):
         raise RequestError(f"{report.title or 'this report'}: nothing is left of it; {'; '.join(told)}")
-    return main.changed(columns=tuple(columns))
+    warn = tuple(w for w in main.warn if not mentions(w, gone))
+    return main.changed(columns=tuple(columns), warn=warn, chart="" if mentions(main.chart, gone) else main.chart)
 
 
 def _kinds_in_words(report: Report, logs: Logs) -> Report:
@@ -222,7 +227,8 @@ def _lacking(kind: str, problems: list[tuple[LogSchema, list[str]]], logs: Logs)
         attributes = [n for n in missing if "." in n]
         plain = [n for n in missing if "." not in n]
         known = [*logs.registers.widened(schema).by_name, "hour", *PARTS, *logs.calendar.units]
-        near = list(dict.fromkeys(repr(n) for name in missing for n in nearest(name, known)))
+        slips = [n for n in missing if n not in (*COMMON, *KINDS[kind].fields, *KINDS[kind].further)]
+        near = list(dict.fromkeys(repr(n) for name in slips for n in nearest(name, known)))
         meant = f"; did you mean {' or '.join(near)}?" if near else ""
         if plain:
             has = [n for n in schema.by_name if "." not in n]

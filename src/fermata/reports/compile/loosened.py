@@ -23,7 +23,10 @@ from fermata.reports.definition.report import Report
 __all__ = ["fields_of", "loosened", "measures_of"]
 
 EVERY_LOG = ("start", "finish", "duration", "pairing", "file", "record", "number", "inside")
-HELD_ANYWAY = {"printing": ("printed",), "software use": ("used",), "door access": ("in", "out", "granted")}
+HELD_ANYWAY = {
+    "printing": ("printed",), "software use": ("used",), "door access": ("in", "out", "granted"),
+    "network sessions": ("stop", "session"),
+}  # fmt: skip
 NEAREST = {"device": ("user",), "place": ("device",), "user.department": ("user",)}
 CALLED = {
     "device": ("line", "door", "reader", "printer", "computer"),
@@ -138,29 +141,35 @@ def _filtered(report: Report, schema: LogSchema, lacking: set[str]) -> Report:
     """The report without filters on fields that are not there. Raises LookupError where that would make it another
     report.
     """
-    changes = {key: _kept(getattr(report, key), schema, lacking) for key in ("only", "without")}
+    changes = {key: _kept(getattr(report, key), schema, lacking, key) for key in ("only", "without")}
     if any(c.field in lacking for group in report.any_of for c in group):
         raise LookupError
     columns = []
     for spec in report.columns:
         try:
-            own = {key: _kept(getattr(spec, key), schema, lacking) for key in ("only", "without")}
+            own = {key: _kept(getattr(spec, key), schema, lacking, key) for key in ("only", "without")}
         except LookupError:
             own = {}  # the column goes
         columns.append(spec.model_copy(update=own))
     return report.changed(**changes, columns=tuple(columns))
 
 
-def _kept(conditions: Iterable[Condition], schema: LogSchema, lacking: set[str]) -> tuple[Condition, ...]:
+def _kept(conditions: Iterable[Condition], schema: LogSchema, lacking: set[str], key: str) -> tuple[Condition, ...]:
+    """The conditions of `only` or `without` that a log without those fields can do."""
+    anyway = () if schema.kind == "network sessions" and not schema.spans else HELD_ANYWAY.get(schema.kind, ())
     found = []
     for one in conditions:
+        if key == "without" and one.field in lacking and one.kind == "is" and anyway:
+            if set(one.values).isdisjoint(anyway):
+                continue  # the log holds none of them
+            raise LookupError(one.field)
         if one.field not in lacking:
             found.append(one)
         elif one.kind == "is" and set(one.values) <= {"answered"} and schema.kind == "calls" and schema.spans:
             found.append(TALKED)
         elif one.kind == "is" and set(one.values) <= {"missed", "busy"} and schema.kind == "calls" and schema.spans:
             found.append(UNTALKED)
-        elif not (one.kind == "is" and set(one.values) <= set(HELD_ANYWAY.get(schema.kind, ()))):
+        elif not (one.kind == "is" and set(one.values) <= set(anyway)):
             raise LookupError(one.field)
     return tuple(found)
 
@@ -185,6 +194,8 @@ def _said(report: Report, schema: LogSchema, lacking: set[str]) -> str:
         c for c in (*report.only, *(c for s in report.columns for c in s.only)) if c.field in lacking and c.kind == "is"
     ]
     words = sorted({str(v) for c in filters for v in c.values})
+    if not words and any(c.field in lacking for c in report.without):
+        words = list(HELD_ANYWAY.get(schema.kind, ()))
     if not words:
         return ""
     if schema.kind == "calls" and {"answered", "missed", "busy"} & set(words):

@@ -217,6 +217,10 @@ def _question(
         return requests.Trail(report, now, seen, stretch_over(report, place, place.logs, now), name, field, **given)
     if kind is requests.Unusual:
         return requests.Unusual(report, now, seen, _stretch(report, place, now), **given)
+    if kind is requests.Edits and not any(m.key for m in place.logs.values()):
+        raise RequestError(
+            "no log has a key, so no version of an entry can be told from another; key = [...] in [logs.NAME]"
+        )
     if kind in OVER_LOGS.values():
         made: Any = kind
         found: Request = made(report, now, seen, stretch_over(report, place, place.logs, now), **given)

@@ -56,7 +56,9 @@ def zero_rows(
         return tuple(tuple(value(v, n) for n in names) for v in kept)
     words = KINDS[schema.kind].values(every) if schema.kind in KINDS else {}
     if not words:
-        raise RequestError(f"every {every}: no register holds such names, and no kind of log lists them")
+        raise RequestError(
+            f"a {every} without events cannot be listed: no register has the kind of name that {schema.name} writes"
+        )
     _only(every, names, {every}, "")
     own = tuple(c for c in only if c.field == every)
     return tuple((w,) for w in words if _keeps(own, {every: w}))
