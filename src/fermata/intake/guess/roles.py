@@ -30,9 +30,9 @@ MEANT = 4  # values named in a doubt
 
 @dataclass
 class Guess:
-    """Fields in TOML terms (`{ column = ..., form = ... }`), the kind, what is unsure of each field ("" for all), and
-    the values seen of a field that wants words of its kind, the fields that are counters,
-    which only grow, the words that actions have in the sample, and whether the meaning of some is not known.
+    """Fields in TOML terms (`{ column = ..., form = ... }`), the kind, what is unsure of each field ("" for all), the
+    values seen of a field that wants words of its kind, the fields that are counters, which only grow, the words that
+    actions have in the sample, and whether what they mean is not known.
     """
 
     fields: dict[str, dict[str, Any]] = field(default_factory=dict)
@@ -211,22 +211,19 @@ def _entries(columns: dict[str, list[str]], ways: str | None, found: Guess) -> N
     """What happened at a door: the result, the way, or both of them where they stand in columns of their own."""
     name = next((n for n in ("action", "outcome") if n in found.fields), "")
     result = found.fields.pop(name)["column"] if name else None
-    if result is None or ways is None:
-        if column := result or ways:
+    told = {v: w for v in dict.fromkeys(columns[result]) if (w := _word("door access", v))} if result else {}
+    if result is None or ways is None or not told:
+        if column := (result if told or not ways else ways):
             found.fields["action"] = {"column": column}
         return
-    meant: dict[str, str] = {}
-    for value in dict.fromkeys(columns[result]):
-        word = _word("door access", value)
-        if word and word != value:
-            meant[value] = word
-        for way in dict.fromkeys(columns[ways]):
-            both = _word("door access", way) if word in ("granted", "in", "out", "") else word
-            meant[f"{way} {value}"] = both
-    found.fields["action"] = {"columns": [ways, result], "values": meant}
-    both_ways = {v: w for v, w in meant.items() if v not in columns[result]}
-    found.actions = set(meant.values())
-    found.unsure["action"] = _meant(both_ways)
+    both = {  # a result whose meaning is not known stays as it is, and is no passage
+        f"{way} {value}": _word("door access", way) if word in ("granted", "in", "out") else word
+        for value, word in told.items()
+        for way in dict.fromkeys(columns[ways])
+    }
+    found.fields["action"] = {"columns": [ways, result], "values": {**told, **both}}
+    found.actions = {*told.values(), *both.values()}
+    found.unsure["action"] = _meant(both)
     found.seen["action"] = f"{_counted(columns[ways])}; {_counted(columns[result])}"
 
 
@@ -298,8 +295,10 @@ def _kind(sniffed: Sniffed, called: str, found: Guess) -> str:
         }
         values = kind in ACTIONS and any(all(_word(kind, v) for v in texts) for texts in few)
         score[kind] = (len(heard) + values) * (0.5 if kind in GENERAL else 1)
-    best = max(score, key=lambda k: score[k])
+    best, second = sorted(score, key=lambda k: -score[k])[:2]
     if not score[best]:
         found.unsure[""] = f"of what kind is it? one of {', '.join(KINDS)}"
         return ""
+    if score[best] in (0.5, 1, score[second]):
+        found.unsure[""] = f"taken for {best}, for which little speaks; all kinds: fermata map --kinds"
     return best
