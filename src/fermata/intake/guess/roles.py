@@ -12,7 +12,7 @@ from fermata.fields import COMMON, NAME, RESERVED, TIMES
 from fermata.intake.guess.headings import named, plain, says
 from fermata.intake.guess.known import BY_FORMAT, KNOWN
 from fermata.intake.guess.sniff import Sniffed
-from fermata.intake.guess.times import WITH_ZONE, form_of, in_utc, times
+from fermata.intake.guess.times import form_of, times
 from fermata.intake.guess.values import flag, growing, type_of
 from fermata.intake.guess.words import ACTIONS, DENIES, FURTHER, GOOD, KINDS_OF_NAME, SIGNS, SIGNS_ELSEWHERE, WAYS
 from fermata.kinds import KINDS
@@ -53,8 +53,7 @@ def guess(sniffed: Sniffed, called: str = "") -> Guess:
         return _known(sniffed)
     if sniffed.shape and sniffed.format == "delimited":
         return _shaped(sniffed, found)
-    utc = {n: bare for n, texts in sniffed.columns.items() if texts and (bare := in_utc(texts))}
-    columns = {n: utc.get(n, t) for n, t in sniffed.columns.items() if t}
+    columns = {n: t for n, t in sniffed.columns.items() if t}
     counters = growing(columns)
     found.kind = "" if counters else _kind(sniffed, called, found)
     found.fields, timed = times(columns, found.unsure, found.kind == "calls")
@@ -63,22 +62,21 @@ def guess(sniffed: Sniffed, called: str = "") -> Guess:
     if found.fields.get("start", {}).get("column") == "line" and sniffed.format == "key=value":
         apart = any(" " in t for t in columns["line"])
         found.fields["start"]["part"] = r"^(\S+ \S+)" if apart else r"^(\S+)"
-    for held in found.fields.values():
-        if held.get("column") in utc:
-            held["part"] = WITH_ZONE
-    if _read(found) & utc.keys() or any(says(c, zone) for c in _read(found) for zone in ("utc", "gmt")):
+    if any(says(c, zone) for c in _read(found) for zone in ("utc", "gmt")):
         sniffed.settings.setdefault("zone", "UTC")
     free = [c for c in columns if c not in timed and c not in _read(found)]
     _roles(columns, free, found)
     for column in [c for c in columns if c not in _read(found)]:
         name = _field_name(column, sniffed.columns)
         name = f"column_{name}" if name.isdigit() else name
-        name = f"logged_{name}" if name in (*RESERVED, *TIMES) else name
+        name = f"logged_{name}" if name in (*RESERVED, *TIMES, *COMMON) else name
         if NAME.fullmatch(name) and name not in found.fields:
             found.fields[name] = {"column": column, **_held(column, columns[column], column in timed)}
     for name, held in found.fields.items():
         if held.get("thousands") == ",":
             found.unsure[name] = "groups of thousands, or a comma before a fraction? taken for thousands"
+    if any("%Z" in f.get("form", ()) for f in found.fields.values()):
+        sniffed.settings["zones"] = {"UTC": "+00:00", "GMT": "+00:00"}
     found.counters = [n for n, f in found.fields.items() if f.get("column") in counters]
     return found
 

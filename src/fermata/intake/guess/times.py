@@ -10,7 +10,7 @@ from typing import Any
 from fermata.intake.guess.headings import hints, named, says
 from fermata.intake.guess.words import UNITS
 
-__all__ = ["WITH_ZONE", "form_of", "in_utc", "times"]
+__all__ = ["form_of", "times"]
 
 CLOCKS = ("%H:%M:%S", "%H:%M", "%I:%M:%S %p", "%I:%M %p", "%H:%M:%S.%f", "%I:%M:%S%p", "%I:%M%p")
 DAYS = (
@@ -51,7 +51,8 @@ NUMBER = re.compile(r"-?\d+$")
 PLAIN = re.compile(r"\d+(?:[.,]\d+)?$")
 ENOUGH = 0.97  # of the texts must read as a form
 PLAUSIBLE = range(1970, 2100)
-WITH_ZONE = r"^(.*\d) ?(?:UTC|GMT)$"
+NAMED_ZONE = re.compile(r"(.*\d(?: ?[AaPp][Mm])?) ?(?:UTC|GMT)")
+ISO_FORMS = ("%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S.%f")
 
 Doubts = dict[str, str]
 Fields = dict[str, dict[str, Any]]
@@ -94,6 +95,10 @@ def form_of(name: str, texts: list[str], doubts: Doubts) -> list[str] | None:
     sample = texts[:: max(len(texts) // 400, 1)]
     if all(ISO.match(t) for t in sample):
         return []
+    bare = [m[1] for t in sample if (m := NAMED_ZONE.fullmatch(t))]
+    if len(bare) == len(sample):
+        form = next((f for f in (*ISO_FORMS, *WHOLE) if _share(bare, f) == 1), None)
+        return None if form is None else [form + sample[0][len(bare[0]) : -3] + "%Z"]
     if all(NUMBER.fullmatch(t) for t in sample):
         values = [int(t) for t in sample]
         for form, scale in (("epoch s", 1), ("epoch ms", 1000), ("epoch us", 1_000_000)):
@@ -151,12 +156,6 @@ def _settled(name: str, texts: list[str], day_first: str, month_first: str, doub
         f"day or month first? {texts[0]} reads both ways and nothing in the sample tells; the other is {month_first}"
     )
     return day_first
-
-
-def in_utc(texts: list[str]) -> list[str]:
-    """The texts of a column whose times all end with UTC or GMT, without it; none for another column."""
-    found = [re.fullmatch(WITH_ZONE, t) for t in texts]
-    return [m[1] for m in found if m] if all(found) else []
 
 
 def _when(field: str, columns: list[str]) -> str | None:
