@@ -185,7 +185,7 @@ def add_log(workspace: Base, path: Path, log: str | None) -> tuple[str, list[str
 
 def propose_list(path: Path, register: str, base: Path | None = None) -> tuple[str, list[str]]:
     """The TOML proposed for a register from a list, and what is unsure. Raises SourceError."""
-    from fermata.intake.guess.register import propose_register
+    from fermata.registers.proposal import propose_register
 
     whole = path.resolve()
     inside = base is not None and whole.is_relative_to(base)
