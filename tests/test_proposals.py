@@ -9,12 +9,14 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import openpyxl
 import pytest
 
 from fermata import Report, Workspace
 from fermata.api.workspace import open_workspace
+from fermata.errors import RequestError
 from fermata.workspace.proposing import Trial, add_log, propose
-from tests.conftest import NOW
+from tests.conftest import DEEP, NOW
 from tests.conftest import fermata as command
 
 SSHD = """Mar 28 08:01:12 gate sshd[1201]: Accepted publickey for anna from 10.0.0.7 port 51514 ssh2: ED25519 SHA256:abc
@@ -332,6 +334,17 @@ def test_plain_exports_give_many_reports_at_once(three: Path) -> None:
     assert "this needs a log of the kind 'logins'" in shown.stderr
 
 
+def test_what_is_said_to_run_runs(three: Path) -> None:
+    """No ready report is offered that then refuses; only a name may have to be said."""
+    hall = open_workspace(three, now=NOW)
+    runs = [entry.name for entry, why in hall.reports.here() if not why]
+    for name in runs if DEEP else runs[::9]:
+        try:
+            hall.report(name)
+        except RequestError as e:
+            assert "say which" in str(e), name  # noqa: PT017
+
+
 @pytest.mark.parametrize(
     ("report", "cells", "note"),
     [
@@ -629,6 +642,19 @@ def test_a_list_that_is_no_register_is_refused(tmp_path: Path, name: str, text: 
     told = command("-w", str(hall), "map", str(hall / "list.csv"), "--register", name, "--add", code=code).stderr
     assert said in told
     assert (hall / "fermata.toml").read_text() == before
+
+
+def test_the_largest_sheet_of_a_workbook_is_proposed(tmp_path: Path) -> None:
+    """A page in front of the table is no log; the other sheets are named."""
+    book = openpyxl.Workbook()
+    book.active.append(["Overview"])
+    data = book.create_sheet("Data")
+    for row in (["When", "Who", "Door"], ["2026-03-02 08:00", "Ann", "North"], ["2026-03-02 09:00", "Bob", "North"]):
+        data.append(row)
+    book.save(tmp_path / "doors.xlsx")
+    text, doubts = propose(tmp_path / "doors.xlsx", "doors")
+    assert tomllib.loads(text)["logs"]["doors"]["sheet"] == "Data"
+    assert doubts[0] == "the sheets are Sheet, Data; the largest was taken"
 
 
 def test_counters_are_not_added_up(tmp_path: Path) -> None:

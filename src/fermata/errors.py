@@ -58,6 +58,9 @@ class NotForViewers(RequestError, AttributeError):
     """Something that a viewer's workspace does not have."""
 
 
+HOW = {"register": "; a list becomes one with: fermata map LIST --register NAME"}  # where nothing is declared
+
+
 class UnknownName(RequestError, LookupError):
     """A field, log, report, value or option that does not exist."""
 
@@ -70,7 +73,7 @@ class UnknownName(RequestError, LookupError):
         if near:
             text += f"; did you mean {' or '.join(repr(n) for n in near)}?"
         if not names:
-            text += f"; no {what} is declared"
+            text += f"; no {what} is declared{HOW.get(what, '')}"
         elif len(names) <= 40:
             text += f" ({plural(what)}: {', '.join(names)})"
         elif not near:

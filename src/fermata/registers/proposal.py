@@ -36,7 +36,7 @@ def propose_register(path: Path, name: str, shown: str) -> tuple[str, list[str]]
     rows = max(map(len, left.values()), default=0)
     doubts: list[str] = []
     found: dict[str, Any] = {"files": shown}
-    found |= {k: v for k, v in sniffed.settings.items() if k in ("delimiter", "encoding", "skip_lines")}
+    found |= {k: v for k, v in sniffed.settings.items() if k in ("delimiter", "encoding", "skip_lines", "sheet")}
     dates = _dates(left, doubts)
     label = _label(left)
     own = _id(left, rows, bool(dates), label)

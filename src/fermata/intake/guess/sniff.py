@@ -111,11 +111,18 @@ def _binary(path: Path, head: bytes) -> Sniffed | None:
 
 
 def _workbook(path: Path) -> Sniffed:
-    """A workbook: the rows above the fullest of its first ones are a banner."""
-    _, rows = xlsx.table(path, path.name, None, 0, header=False)
+    """A workbook: its largest sheet; the rows above the fullest of its first ones are a banner."""
+    found = Sniffed("xlsx")
+    sizes = xlsx.sheets(path, path.name)
+    largest = max(sizes, key=lambda n: sizes[n], default=None)
+    if largest is not None and largest != next(iter(sizes)):
+        found.settings["sheet"] = largest
+        found.unsure.append(f"the sheets are {', '.join(sizes)}; the largest was taken")
+    _, rows = xlsx.table(path, path.name, largest, 0, header=False)
     top = [sum(c is not None for c in row) for row in itertools.islice(rows, 20)]
-    above = top.index(max(top)) if top else 0
-    return Sniffed("xlsx", {"skip_lines": above} if above else {})
+    if above := top.index(max(top)) if top else 0:
+        found.settings["skip_lines"] = above
+    return found
 
 
 def _database(path: Path) -> Sniffed:

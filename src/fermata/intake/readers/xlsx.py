@@ -21,7 +21,7 @@ from fermata.intake.field_map import named_once
 from fermata.intake.readers import Job, Records
 from fermata.intake.readers.rows import BATCH, from_batches
 
-__all__ = ["cell_text", "holds_errors", "open", "table"]
+__all__ = ["cell_text", "holds_errors", "open", "sheets", "table"]
 
 SMALL = 2000  # cells of a column for which it does not pay to load Arrow's own conversions
 
@@ -48,6 +48,12 @@ def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bo
     """The names of a sheet's columns, and its rows as lists of text or None. Raises SourceError, UnknownName."""
     names, values = _opened(path, shown, sheet, above, header)
     return names, _rows(values, shown)
+
+
+def sheets(path: Path, shown: str) -> dict[str, int]:
+    """The sheets of a workbook, and how many cells each spans. Raises SourceError."""
+    book, names, _ = _book(path, shown)
+    return {n: (s := book.get_sheet_by_name(n)).height * s.width for n in names}
 
 
 def _rows(values: Iterator[Any], shown: str) -> Iterator[list[str | None]]:
@@ -82,14 +88,7 @@ def _opened(
 
 def _sheet(path: Path, sheet: str | int | None, shown: str) -> tuple[str, Iterator[Any]]:
     """The name of the sheet called so, or by its number from 1, and its rows. Raises SourceError, UnknownName."""
-    from python_calamine import CalamineWorkbook, SheetTypeEnum
-
-    try:  # from its content: what its name ends in does not matter
-        book = CalamineWorkbook.from_filelike(io.BytesIO(path.read_bytes()))
-        errors = holds_errors(path)
-    except Exception as e:  # a spoiled workbook raises whatever its parts meet first
-        raise SourceError(f"{shown}: cannot be read as a workbook (XLSX): {str(e) or type(e).__name__}") from None
-    names = [m.name for m in book.sheets_metadata if m.typ == SheetTypeEnum.WorkSheet]
+    book, names, errors = _book(path, shown)
     if isinstance(sheet, str) and sheet not in names:
         raise UnknownName.of("sheet", sheet, names, where=f"in {shown}")
     number = sheet if isinstance(sheet, int) else 1
@@ -100,6 +99,18 @@ def _sheet(path: Path, sheet: str | int | None, shown: str) -> tuple[str, Iterat
         return name, iter(_with_errors(path, name) if errors else _values(book, name))
     except Exception as e:  # named by the workbook, and not in it
         raise _unread(e, shown) from None
+
+
+def _book(path: Path, shown: str) -> tuple[Any, list[str], bool]:
+    """A workbook, the names of its sheets, and whether some cell holds an error. Raises SourceError."""
+    from python_calamine import CalamineWorkbook, SheetTypeEnum
+
+    try:  # from its content: what its name ends in does not matter
+        book = CalamineWorkbook.from_filelike(io.BytesIO(path.read_bytes()))
+        names = [m.name for m in book.sheets_metadata if m.typ == SheetTypeEnum.WorkSheet]
+        return book, names, holds_errors(path)
+    except Exception as e:  # a spoiled workbook raises whatever its parts meet first
+        raise SourceError(f"{shown}: cannot be read as a workbook (XLSX): {str(e) or type(e).__name__}") from None
 
 
 def holds_errors(path: Path) -> bool:

@@ -239,7 +239,7 @@ def _lacking(kind: str, problems: list[tuple[LogSchema, list[str]]], logs: Logs)
         if attributes:
             told.append(
                 f"no register gives {schema.name} {' and '.join(attributes)}{'' if plain else meant} (attributes in "
-                "[registers.NAME])"
+                "[registers.NAME]; a list becomes a register with: fermata map LIST --register NAME)"
             )
     return f"no log of the kind {kind!r} has all fields that this needs: {'; '.join(told)}"
 
