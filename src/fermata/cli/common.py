@@ -146,6 +146,16 @@ def open_workspace(ctx: click.Context) -> Workspace:
     return workspace
 
 
+def workspace_here(ctx: click.Context) -> Workspace | None:
+    """The workspace the command line names or stands in, where there is one that can be read."""
+    from fermata.errors import RequestError
+
+    try:
+        return open_workspace(ctx)
+    except RequestError:
+        return None
+
+
 def _opened(ctx: click.Context) -> Workspace:
     from fermata.api.workspace import open_workspace
 

@@ -56,10 +56,11 @@ def command(
         common.note(f"added [logs.{name}] to fermata.toml; look it over, then: fermata import {name}")
         added = name
     else:
-        text, doubts = propose(file, log or log_name(file))
+        here = common.workspace_here(ctx)
+        text, doubts = propose(file, log or log_name(file), here.path if here else None)
         click.echo(text, nl=False)
         try:
-            trial = tried(text, log or log_name(file), file, "UTC")
+            trial = tried(text, log or log_name(file), file, here.config.workspace.zone if here else "UTC")
         except FermataError as e:
             doubts, trial = [*doubts, f"as it stands the file cannot be read: {e}"], None
     for doubt in doubts:
@@ -84,7 +85,8 @@ def _register(ctx: click.Context, file: Path, name: str, add: bool) -> None:
         common.note(f"added [registers.{name}] with {rows:,} rows to fermata.toml; look: fermata register list {name}")
         common.note("names of a log that are in no register: fermata survey LOG --part unresolved")
     else:
-        text, doubts = propose_list(file, name)
+        here = common.workspace_here(ctx)
+        text, doubts = propose_list(file, name, here.path if here else None)
         click.echo(text, nl=False)
     for doubt in doubts:
         common.note(f"unsure: {doubt}")

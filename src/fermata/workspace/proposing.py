@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import functools
+import os
 import re
 import tempfile
 import tomllib
@@ -61,11 +62,15 @@ def propose(path: Path, log: str, base: Path | None = None) -> tuple[str, list[s
     SourceError.
     """
     files, pattern = files_of(path)
-    whole = pattern.parent.resolve() / pattern.name
-    inside = base is not None and whole.is_relative_to(base)
-    shown = whole.relative_to(base).as_posix() if inside and base else str(pattern)
+    shown = _seen_from(base, pattern.parent.resolve() / pattern.name) if base else str(pattern)
     with tempfile.TemporaryDirectory(prefix="fermata-") as made:
         return from_file(_together(files, Path(made)), log, shown)
+
+
+def _seen_from(base: Path, path: Path) -> str:
+    """A path as `fermata.toml` has it: from the workspace, if it is in it or beside it."""
+    near = path.is_relative_to(base.parent) and base.parent != Path(base.anchor)
+    return Path(os.path.relpath(path, base)).as_posix() if near else str(path)
 
 
 def _together(files: list[Path], folder: Path) -> Path:
@@ -187,9 +192,7 @@ def propose_list(path: Path, register: str, base: Path | None = None) -> tuple[s
     """The TOML proposed for a register from a list, and what is unsure. Raises SourceError."""
     from fermata.registers.proposal import propose_register
 
-    whole = path.resolve()
-    inside = base is not None and whole.is_relative_to(base)
-    return propose_register(path, register, whole.relative_to(base).as_posix() if inside and base else str(whole))
+    return propose_register(path, register, _seen_from(base, path.resolve()) if base else str(path.resolve()))
 
 
 def add_register(workspace: Base, path: Path, register: str) -> tuple[list[str], int]:

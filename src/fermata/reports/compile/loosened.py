@@ -159,7 +159,7 @@ def _kept(conditions: Iterable[Condition], schema: LogSchema, lacking: set[str],
     anyway = () if schema.kind == "network sessions" and not schema.spans else HELD_ANYWAY.get(schema.kind, ())
     found = []
     for one in conditions:
-        if key == "without" and one.field in lacking and one.kind == "is" and anyway:
+        if key == "without" and one.field == "action" and "action" in lacking and one.kind == "is" and anyway:
             if set(one.values).isdisjoint(anyway):
                 continue  # the log holds none of them
             raise LookupError(one.field)
@@ -194,7 +194,7 @@ def _said(report: Report, schema: LogSchema, lacking: set[str]) -> str:
         c for c in (*report.only, *(c for s in report.columns for c in s.only)) if c.field in lacking and c.kind == "is"
     ]
     words = sorted({str(v) for c in filters for v in c.values})
-    if not words and any(c.field in lacking for c in report.without):
+    if not words and "action" in lacking and any(c.field == "action" for c in report.without):
         words = list(HELD_ANYWAY.get(schema.kind, ()))
     if not words:
         return ""
