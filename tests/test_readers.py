@@ -660,6 +660,14 @@ def zipped(**members: str) -> bytes:
     return out.getvalue()
 
 
+def flagged(data: bytes) -> bytes:
+    """A zip archive whose member says that it is encrypted."""
+    found = bytearray(data)
+    for mark, at in ((b"PK\x03\x04", 6), (b"PK\x01\x02", 8)):
+        found[data.index(mark) + at] |= 1
+    return bytes(found)
+
+
 def test_packed_files_are_what_they_hold(make: Maker) -> None:
     """gzip and zstd in several frames; the content's hash decides, so packing a known file changes nothing."""
     import zstandard
@@ -744,6 +752,8 @@ SPOILED = [
     ("", gzip.compress(CSV.encode() * 900)[:-20], "in.csv.gz", "the packed file is damaged or cut off"),
     ("", b"\x28\xb5\x2f\xfd" + b"\x00" * 40, "in.csv.zst", "packed file is damaged"),
     ("", zipped(a=CSV)[:-30], "in.zip", "is no whole zip archive"),
+    ("", zipped(ü=CSV).replace("ü".encode(), b"\x90\x90"), "in.zip", "is no whole zip archive"),
+    ("", flagged(zipped(a=CSV)), "in.zip", "packed file is damaged or cut off .*encrypted"),
     ("", "When,Who\n2026-03-01 10:00,a\n".encode("utf-16"), "in.csv", "utf-16"),
     ('encoding = "utf-16"', CSV.encode() + b"x", "in.csv", "is not utf-16 text"),
     ('format = "xlsx"', b"PK\x03\x04" + b"junk" * 99, "in.xlsx", "cannot be read as a workbook"),

@@ -39,7 +39,7 @@ def members(path: Path, format: str) -> list[Path]:
     if format in ("xlsx",) or not path.is_file() or not _begins(path, ZIP):
         return [path]
     try:
-        with zipfile.ZipFile(path) as held:
+        with _zip(path) as held:
             names = [i.filename for i in held.infolist() if not i.is_dir()]
     except (zipfile.BadZipFile, OSError) as e:
         raise SourceError(f"{path}: is no whole zip archive: {e}") from None
@@ -92,10 +92,25 @@ def unpacked(path: Path, scratch: Path) -> Iterator[Path]:
         copy.unlink(missing_ok=True)
 
 
+def _zip(path: Path) -> zipfile.ZipFile:
+    """A zip archive; whatever a damaged list of its members meets is a BadZipFile."""
+    try:
+        return zipfile.ZipFile(path)
+    except (ValueError, NotImplementedError) as e:
+        raise zipfile.BadZipFile(str(e)) from None
+
+
+def _member(held: zipfile.ZipFile, name: str) -> IO[bytes]:
+    try:
+        return held.open(name)
+    except (ValueError, NotImplementedError, RuntimeError) as e:  # damaged, packed in a way of its own, or encrypted
+        raise zipfile.BadZipFile(str(e)) from None
+
+
 @contextlib.contextmanager
 def _stream(path: Path, archive: Path, head: bytes) -> Iterator[IO[bytes] | Any]:
     if archive != path:
-        with zipfile.ZipFile(archive) as held, held.open(path.relative_to(archive).as_posix()) as member:
+        with _zip(archive) as held, _member(held, path.relative_to(archive).as_posix()) as member:
             yield member
     elif head.startswith(GZIP):
         with gzip.open(path) as member:

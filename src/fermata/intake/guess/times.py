@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import re
 from datetime import datetime
+from functools import cache
 from typing import Any
 
 from fermata.intake.guess.headings import hints, named, says
@@ -51,6 +52,7 @@ NUMBER = re.compile(r"-?\d+$")
 PLAIN = re.compile(r"\d+(?:[.,]\d+)?$")
 ENOUGH = 0.97  # of the texts must read as a form
 PLAUSIBLE = range(1970, 2100)
+EXAMPLE = datetime(2026, 11, 27, 13, 5, 9, 123456)
 NAMED_ZONE = re.compile(r"(.*\d(?: ?[AaPp][Mm])?) ?(?:UTC|GMT)")
 ISO_FORMS = ("%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S.%f")
 
@@ -118,9 +120,18 @@ def form_of(name: str, texts: list[str], doubts: Doubts) -> list[str] | None:
 
 def _share(texts: list[str], form: str) -> float:
     """How many of the texts read as a form; 0 where neither the first nor the last two do."""
-    if not any(_read(t, form) for t in (texts[0], *texts[-2:])):
+    ends = (texts[0], *texts[-2:])
+    if "%z" not in form and _outline(EXAMPLE.strftime(form)) not in map(_outline, ends):
+        return 0
+    if not any(_read(t, form) for t in ends):
         return 0
     return sum(_read(t, form) is not None for t in texts) / len(texts)
+
+
+@cache
+def _outline(text: str) -> str:
+    """A text with 0 for its numbers and a for its words: what cannot be of a form is told without trying to read it."""
+    return re.sub(r"[^\W\d_]+", "a", re.sub(r"\d+", "0", text))
 
 
 def _read(text: str, form: str) -> datetime | None:
