@@ -548,6 +548,11 @@ EXPORTS: dict[str, tuple[str, str, dict[str, Any]]] = {  # exports of trades: fi
         "time,user,host,event\n2026-11-27 09:00:01 UTC,kaya,ws,login\n2026-11-27 17:00:01 UTC,kaya,ws,logout\n",
         "logins", {"start": "2026-11-27 10:00:01+01:00", "action": "login"},
     ),
+    "synced.csv": (
+        "Date,Time,Last sync,User,Door\n27/11/2026,09:00,2026-11-28 01:00:00,kaya,Main\n"
+        "27/11/2026,10:00,2026-11-28 01:00:00,ole,Main\n",
+        "door access", {"start": "2026-11-27 09:00:00+01:00", "last_sync": "2026-11-28 01:00:00+01:00"},
+    ),
     "packed.csv": (
         "date;time;user;door\n20261127;090001;kaya;Main\n20261127;170001;kaya;Main\n",
         "door access", {"start": "2026-11-27 09:00:01+01:00", "device": "Main"},

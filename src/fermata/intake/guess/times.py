@@ -68,13 +68,22 @@ def times(columns: dict[str, list[str]], doubts: Doubts, calls: bool) -> tuple[F
     days = {n for n, f in forms.items() if (f and f[0] in DAYS) or (not f and all(len(t) == 10 for t in columns[n]))}
     spoken = [n for n in forms if n not in days]
     fields: Fields = {}
-    start = _when("start", spoken) or next(iter(spoken), None)
+    start = _when("start", spoken)
+    apart: Fields = {}
+    if days and start is None:
+        apart = _day_and_clock(columns, forms, _when("start", list(days)) or min(days), doubts)
+        if "columns" not in apart["start"]:  # a moment in one column goes before a date without a clock
+            start = next(iter(spoken), None)
+    elif start is None:
+        start = next(iter(spoken), None)
     if start is not None:
+        for name in ("start", "finish") if apart else ():
+            doubts.pop(name, None)
         fields["start"] = _field(start, forms[start])
         if finish := _when("finish", [n for n in spoken if n != start]):
             fields["finish"] = _field(finish, forms[finish])
-    elif days:
-        fields |= _day_and_clock(columns, forms, _when("start", list(days)) or min(days), doubts)
+    elif apart:
+        fields |= apart
     else:
         doubts["start"] = "no column reads as a time; name it and its form"
     for column in [c for c in doubts if c in forms]:
