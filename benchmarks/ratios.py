@@ -5,11 +5,12 @@ from __future__ import annotations
 import json
 import subprocess
 from datetime import UTC, datetime
+from typing import Any
 
 from benchmarks.charts import draw
 from benchmarks.data import ROOT
 
-__all__ = ["aims", "note", "table"]
+__all__ = ["aims", "drawn", "note", "table"]
 
 KEPT = ROOT / "benchmarks" / "ratios.json"  # [{"version": ..., "ratios": {what: ratio}}, ...], oldest first
 FOUND: dict[str, float] = {}
@@ -23,6 +24,7 @@ AIMS = {  # at most so much of the peer's time, unless the name says otherwise
     "a page's MB / one scan's": 1.5,
     "a page / one scan": 1.5,
 }
+DRAWN = 5  # versions in the chart
 A_YEAR = 1.2  # of each question about the year, beside polars
 RATIO = {"measure": "mean seconds", "label": "Fermata's time, the peer's = 1"}
 
@@ -75,16 +77,24 @@ def table() -> list[str]:
         *(f"| {name} | {' | '.join(_shown(one['ratios'].get(name)) for one in history)} |" for name in names),
         "",
         "![ratios](charts/ratios.png)",
+        "",
+        f"The chart has the last {DRAWN} versions, without the year's questions and the page's time, beside which the "
+        "others would not be seen.",
     ]
+    drawn([n for n in names if n != "a page / one scan" and not n.startswith("a year")], history[-DRAWN:])
+    return lines
+
+
+def drawn(names: list[str], history: list[dict[str, Any]]) -> None:
+    """The chart of these ratios, a colour for each version."""
     rows = [
         (n, one["version"][5:16], "0", one["ratios"][n], 0.0, one["version"][:16])
         for n in names
         for one in history
-        if n in one["ratios"] and not n.startswith("a year")
+        if n in one["ratios"]
     ]
     asked = {"title": "Fermata's time where the peer's is one", "by": ("question",), "columns": (RATIO,)}
     draw("ratios", (row[:5] for row in rows), {"ratios": asked}, [row[5] for row in rows])
-    return lines
 
 
 def _shown(ratio: float | None) -> str:
