@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import contextlib
 import csv
 import itertools
-import json
 import re
 import sqlite3
 import tempfile
@@ -15,10 +13,11 @@ from pathlib import Path
 from typing import Any
 
 from fermata.archive.duck import connect
-from fermata.errors import FermataError, SourceError
+from fermata.errors import SourceError
 from fermata.intake import opening
 from fermata.intake.field_map import named_once
 from fermata.intake.guess import shapes, spooler
+from fermata.intake.guess.objects import WITHIN, is_document, ways_of
 from fermata.intake.guess.shape import STAMP, Shape
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import Job, counting, delimited, reader, syslog, webaccess, xlsx
@@ -28,12 +27,10 @@ __all__ = ["Sniffed", "sniff"]
 HEAD = 1 << 18
 SAMPLE = 2000
 TABLES = ("delimited", "json", "json lines", "parquet", "sql", "xlsx")  # formats whose columns have names
-KEYS = 5000  # objects looked at for the ways to their values
 NUMBER_OR_TIME = re.compile(rf"[\d:./,+-]+( ?[AaPp][Mm])?|{STAMP}")
 PAIR = r"[A-Za-z_][\w.\-]*=\S.*?[\s,;&][A-Za-z_][\w.\-]*="
 PAIRS = rf"(?:{STAMP} +)?{PAIR}|(?:<\d+>)?(?:{syslog.DAY} \S+ )?(?:date|time|timestamp|eventtime)=\S.*?[\s,;&]\w+="
 NOTHING = ("NA", "N/A", "n/a", "#N/A", "-", "--", "null", "NULL", "(null)", "None", "nil", "???")
-WITHIN = re.compile(r'"([^"]+)"\s*:\s*\{[^{}\[\]]*"([^"]+)"\s*:\s*\[\s*\{')  # an array of objects in an object
 BRACKETED = r"^\[(?P<time>[^\]]*\d:\d\d[^\]]*)\]:? *(?P<text>.*)$"
 WEB_PAGE = re.compile(rb"(?i)\s*(?:\xef\xbb\xbf)?<(?:!doctype html|html|table)\b")
 SCRIPT_END = 0.8  # of the lines must look like a format
@@ -192,7 +189,7 @@ def _marked(text: str, lines: list[str]) -> Sniffed | None:
             {"zone": "UTC"},
             unsure=["times of this format are UTC by its definition; some servers write local time"],
         )
-    if _share(lines, r"\{.*\}$") > SCRIPT_END and not (len(lines) == 1 and _document_in(lines[0])):
+    if _share(lines, r"\{.*\}$") > SCRIPT_END and not (len(lines) == 1 and is_document(lines[0])):
         return Sniffed("json lines")
     if text[:1] == "{" or re.match(r"\[\s*[\[{\]\"]", text):
         return _document(text)
@@ -221,16 +218,6 @@ def _stamps(head: bytes) -> dict[str, list[str]]:
     lines = [line for line in head.decode("utf-8", "replace").splitlines() if line.strip()][:SAMPLE]
     stamps = [m[0] for line in lines if (m := re.match(STAMP, line))]
     return {"line": stamps} if len(stamps) > SCRIPT_END * len(lines) else {}
-
-
-def _document_in(line: str) -> bool:
-    """Whether the one line of a file is an object that holds records, and no record itself."""
-    if WITHIN.search(line):
-        return True
-    with contextlib.suppress(ValueError):
-        held = json.loads(line)
-        return len(held) > 1 and all(isinstance(v, dict) for v in held.values())
-    return False
 
 
 def _elements(text: str, names: list[str]) -> Sniffed:
@@ -363,11 +350,11 @@ def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str
     text = plain
     if found.format in delimited.TEXTS:
         text = delimited.prepare(plain, log, counting.count(plain), scratch)
-    wanted = tuple(_keys(text)) if found.format in ("json lines",) else ()
+    wanted = tuple(ways_of(text)) if found.format in ("json lines",) else ()
     job = Job(con, text, path, log, "sniffed", wanted, scratch, plain.stat().st_mtime)
     records = reader(found.format).open(job)
     if found.format in ("json", "icalendar", "xes", "xml") and records.text:
-        wanted = tuple(_keys(records.text))
+        wanted = tuple(ways_of(records.text))
         records = reader("json lines").open(Job(con, records.text, path, log, "again", wanted, scratch))
     names = [n for n in records.columns if n != records.whole]
     listed = ", ".join(f"{records.columns[n]} AS v{i}" for i, n in enumerate(names))
@@ -378,27 +365,3 @@ def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str
     except Exception as e:
         raise SourceError(f"{path}: cannot be read as {found.format}: {str(e).splitlines()[0]}") from None
     return {n: [r[i].strip() for r in rows if r[i] and r[i].strip()] for i, n in enumerate(names)}
-
-
-def _keys(path: Path) -> dict[str, None]:
-    """The ways to the values of the first objects of a JSON Lines text."""
-    found: dict[str, None] = {}
-
-    def walk(value: dict[str, Any], above: str) -> None:
-        for key, held in value.items():
-            if isinstance(held, dict):
-                walk(held, f"{above}{key}.")
-            else:
-                found[above + key] = None
-
-    with path.open(encoding="utf-8", errors="replace") as f:
-        for _, line in zip(range(KEYS), f, strict=False):
-            try:
-                value = json.loads(line)
-            except ValueError:
-                continue
-            if isinstance(value, dict):
-                walk(value, "")
-    if not found:
-        raise FermataError(f"{path}: no objects found")
-    return found
