@@ -92,7 +92,7 @@ def _spans(log: str, sniffed: Sniffed, found: Guess) -> list[str]:
     pairing = f'opening = "{pairs.opening}", closing = "{pairs.closing}", by = {by}, reach = "{pairs.reach}"'
     return [
         "",
-        f"# from each {pairs.opening} to the {pairs.closing} of the same {' and '.join(pairs.by)}",
+        f"# from each '{pairs.opening}' to the '{pairs.closing}' of the same {' and '.join(pairs.by)}",
         f"[logs.{log}-{name}]",
         f'from = "{log}"',
         f"pairing = {{ {pairing} }}",
