@@ -96,14 +96,14 @@ def _zip(path: Path) -> zipfile.ZipFile:
     """A zip archive; whatever a damaged list of its members meets is a BadZipFile."""
     try:
         return zipfile.ZipFile(path)
-    except (ValueError, NotImplementedError) as e:
+    except (ValueError, RuntimeError) as e:
         raise zipfile.BadZipFile(str(e)) from None
 
 
 def _member(held: zipfile.ZipFile, name: str) -> IO[bytes]:
     try:
         return held.open(name)
-    except (ValueError, NotImplementedError, RuntimeError) as e:  # damaged, packed in a way of its own, or encrypted
+    except (ValueError, RuntimeError) as e:  # damaged, packed in a way of its own, or encrypted
         raise zipfile.BadZipFile(str(e)) from None
 
 

@@ -14,7 +14,9 @@ __all__ = ["flag", "growing", "type_of"]
 NUMBER = re.compile(r"-?\d+$")
 DECIMAL = re.compile(r"-?\d+([.,]\d+)$")
 LEADING = re.compile(r"-?0\d")  # 0451 and 451 are two cards
-SIGNS_OF_MONEY = {"€": "EUR", "£": "GBP", "¥": "JPY", "$": "", "eur": "EUR", "gbp": "GBP", "usd": "USD", "chf": "CHF"}
+SIGNS_OF_MONEY = {
+    "€": "EUR", "£": "GBP", "¥": "JPY", "$": "", "eur": "EUR", "gbp": "GBP", "usd": "USD", "chf": "CHF",
+}  # fmt: skip
 PRICED = re.compile(r"(?P<before>[€£¥$]|[A-Z]{3})? ?(?P<number>-?\d[\d.,']*?) ?(?P<after>[€£¥$]|[A-Z]{3})?$")
 BOTH = re.compile(r"-?\d{1,3}(?:(?P<group>[.,' ])\d{3})+(?P<point>[.,])\d+$")  # 1.204,50 tells which sign is which
 GROUPED = re.compile(r"-?[1-9]\d{0,2}(?:(?P<sign>[.,' ])\d{3})+$")  # 18,342,000
@@ -52,9 +54,9 @@ def _grouped(texts: list[str]) -> dict[str, Any]:
 def _is_identity(heading: str) -> bool:
     """Whether a heading is that of a name written in digits; the number of something is none."""
     found = words(heading)
-    if len(found) == 1 and found[0] in ALONE:
+    if (len(found) == 1 and found[0] in ALONE) or any(w.endswith("nummer") for w in found):
         return True
-    return "of" not in found and any(says(heading, w) or any(f.endswith("nummer") for f in found) for w in IDENTITY)
+    return "of" not in found and any(says(heading, w) for w in IDENTITY)
 
 
 def _priced(texts: list[str]) -> dict[str, Any]:
@@ -102,12 +104,13 @@ def growing(columns: dict[str, list[str]]) -> list[str]:
     """The columns that are counters: one of the headings says so, and their numbers hardly ever fall for the same
     device (or rise, where the file begins with the newest).
     """
-    headings = [c for c in columns if any(says(c, w) or says(c, w, True) for w in COUNTERS)]
+    if not any(says(c, w) or says(c, w, True) for c in columns for w in COUNTERS):
+        return []
     rows = max(map(len, columns.values()), default=0)
     whole = {c: t for c, t in columns.items() if len(t) == rows}
     numbers = [c for c, t in whole.items() if type_of(c, t).get("type") == "number"]
     own = [whole[c] for c in (named("device", list(whole)), named("serial", list(whole), ("serial",))) if c]
-    if not headings or not own:
+    if not own:
         return []
     whose = list(zip(*own, strict=True))
     found = []
