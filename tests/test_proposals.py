@@ -459,6 +459,16 @@ EXPORTS: dict[str, tuple[str, str, dict[str, Any]]] = {  # exports of trades: fi
         '11/27/2026 5:05:20 PM,00451,"Brandt, Ole",Main,OUT,Access Granted\n',
         "door access", {"user": "00451", "device": "Main", "action": "in", "start": "2026-11-27 06:58:12+01:00"},
     ),
+    "gates.csv": (
+        "Timestamp,Employee ID,Gate,Dir.,Access result\n2026-11-27 07:58,0042,North,Entry,Not permitted\n"
+        "2026-11-27 08:03,0043,North,Exit,Permitted\n",
+        "door access", {"user": "0042", "device": "North", "action": "refused"},
+    ),
+    "codes.csv": (  # what a result means is not known: nothing is taken for an entry
+        "Timestamp,Card,Gate,Dir.,Access result\n2026-11-27 07:58,0042,North,Entry,Code 1\n"
+        "2026-11-27 08:03,0043,North,Exit,Code 7\n",
+        "door access", {"action": "Entry Code 1"},
+    ),
     "camel.csv": (
         "EventTime,CardNo,PersonName,DoorName,EventDescription\n2026-11-27 06:58:12,0451,Ole,Main,Valid Card Exit\n"
         "2026-11-27 07:01:03,0460,Asa,Store,Invalid Card\n2026-11-27 07:02:03,,,Store,Door Forced Open\n",

@@ -210,18 +210,23 @@ def _entries(columns: dict[str, list[str]], ways: str | None, found: Guess) -> N
     name = next((n for n in ("action", "outcome") if n in found.fields), "")
     result = found.fields.pop(name)["column"] if name else None
     told = {v: w for v in dict.fromkeys(columns[result]) if (w := _word("door access", v))} if result else {}
-    if result is None or ways is None or not told:
-        if column := (result if told or not ways else ways):
+    if result is None or ways is None:
+        if column := result or ways:
             found.fields["action"] = {"column": column}
         return
+    unknown = [v for v in dict.fromkeys(columns[result]) if v not in told]
     both = {  # a result whose meaning is not known stays as it is, and is no passage
         f"{way} {value}": _word("door access", way) if word in ("granted", "in", "out") else word
         for value, word in told.items()
         for way in dict.fromkeys(columns[ways])
     }
-    found.fields["action"] = {"columns": [ways, result], "values": {**told, **both}}
-    found.actions = {*told.values(), *both.values()}
-    found.unsure["action"] = _meant(both)
+    values = {**told, **both}
+    found.fields["action"] = {"columns": [ways, result], **({"values": values} if values else {})}
+    found.actions, found.unsaid = set(values.values()), bool(unknown)
+    doubts = [_meant(both)] if both else []
+    if unknown:
+        doubts.append(f"not known, so no passage: {_counted(v for v in columns[result] if v in unknown)}")
+    found.unsure["action"] = "; ".join(doubts)
     found.seen["action"] = f"{_counted(columns[ways])}; {_counted(columns[result])}"
 
 

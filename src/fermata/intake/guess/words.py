@@ -19,7 +19,8 @@ HINTS = {  # field -> words in a heading, the surest first
     "user": ("user", "badge", "credential", "administrator", "admin", "card", "person", "who", "login", "account",
     "owner", "employee", "extension", "operator", "actor", "caller", "calling", "src", "member", "agent", "requester",
     "staff", "holder", "from", "uid", "name", "by"),
-    "device": ("device", "dev", "reader", "door", "access point", "printer", "computer", "workstation", "host",
+    "device": ("device", "dev", "reader", "door", "gate", "turnstile", "barrier", "access point",
+    "printer", "computer", "workstation", "host",
     "terminal", "station", "line", "trunk", "queue", "nas ip", "pc", "ap"),
     "place": ("place", "area", "room", "location", "site", "building", "where", "zone", "queue"),
     "action": ("action", "event", "evt", "operation", "movement", "change", "disposition", "decision", "status",
@@ -79,7 +80,7 @@ FURTHER: dict[str, dict[str, tuple[str, ...]]] = {  # kind -> its own fields -> 
         "cost": ("cost", "price", "charge", "kosten", "preis", "cout", "costo", "coste", "custo", "koszt"),
     },
     "calls": {
-        "direction": ("direction", "way", "richtung", "sens", "direccion", "direcao", "direzione", "richting",
+        "direction": ("direction", "dir", "way", "richtung", "sens", "direccion", "direcao", "direzione", "richting",
         "kierunek"),
         "charge": ("charge", "cost", "price", "kosten", "preis", "cout", "costo", "coste", "custo", "koszt"),
     },
@@ -183,7 +184,7 @@ ACTIONS = {  # kind -> word of the kind -> how values say it, the surest first
         "out": r"\bout\b|\bexit|austritt|ausgang|^aus$|sortie|salida|saida|uscita|uitgang|wyjscie|\bgehen\b",
         "in": r"\bin\b|\bentry|\bentrance|eintritt|eingang|^ein$|entree|entrada|ingresso|entrata|ingang|wejscie"
         r"|\bkommen\b",
-        "granted": r"grant|gewahrt|erteilt|accept|accord|autoris|permitid|concedid|consentit|toegestaan|verleend"
+        "granted": r"grant|permit|gewahrt|erteilt|accept|accord|autoris|permitid|concedid|consentit|toegestaan|verleend"
         r"|przyznan|allowed|\bok\b|valid",
         "alarm": r"alarm",
     },
