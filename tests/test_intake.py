@@ -303,6 +303,18 @@ def test_durations_and_finishes(make: Maker, fields: str, row: str, seconds: flo
 
 
 @pytest.mark.parametrize(
+    "fields",
+    [
+        'start = { column = "When", next_day = true }', 'finish = { column = "L", next_day = true }\nuser = "Who"',
+        'start = "When"\nuser = { column = "Who", next_day = true }',
+    ],
+)  # fmt: skip
+def test_a_next_day_needs_one_before_it(make: Maker, fields: str) -> None:
+    with pytest.raises(fermata.ConfigError, match="next_day is for a finish beside its start"):
+        make(f'[logs.doors]\nfiles = "x.csv"\n[logs.doors.fields]\n{fields}\n', x="When,Who,L\n")
+
+
+@pytest.mark.parametrize(
     ("spec", "good", "stored", "bad", "reason"),
     [
         ('{ column = "V", type = "number" }', "12", 12, "1.5", "n: '1.5' is not a number without decimals"),

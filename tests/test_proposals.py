@@ -584,6 +584,39 @@ def test_an_export_of_a_trade_is_understood(tmp_path: Path, name: str) -> None:
     assert {k: str(event[k]) for k in first} == first
 
 
+SHIFTS = {  # a day's comings and goings in one row -> hours in all
+    "twice.csv": (
+        "Employee,Date,In,Out,In,Out,Total\nOle,13/11/2026,08:58,12:31,13:15,17:40,7:58\n"
+        "Ole,14/11/2026,09:10,12:45,,,3:35\nOle,15/11/2026,22:00,02:00,02:45,06:10,7:25\nOle,17/11/2026,,,,,\n", "18:58"
+    ),
+    "pause.csv": (
+        "Name;Datum;Kommen;Pause von;Pause bis;Gehen\nOle;13.11.2026;08:58;12:31;13:15;17:40\nOle;14.11.2026;8:00;;;9:00\n",
+        "8:58",
+    ),
+    "apart.csv": (
+        "Date,Name,Clock In,Clock Out,Break Start,Break End\n2026-11-13,Ole,22:00,06:10,02:00,02:45\n"
+        "2026-11-14,Kaya,22:05,06:00,02:01,02:40\n", "14:41"
+    ),
+    "lunch.csv": (
+        "Date,Name,First In,Lunch Out,Lunch In,Last Out\n2026-11-13,Ole,9:00 AM,12:30 PM,1:00 PM,5:30 PM\n", "8:00"
+    ),
+    "meant.csv": (
+        "Employee,Date,Planned start,Planned end,Actual start,Actual end\nOle,2026-11-13,09:00,17:30,08:58,17:40\n", "8:42"
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", SHIFTS)
+def test_comings_and_goings_in_one_row(tmp_path: Path, name: str) -> None:
+    """Breaks are not worked, a shift goes past midnight, and what was planned is not what was."""
+    text, hours = SHIFTS[name]
+    opened, _ = brought_in(tmp_path / "hall", name, text)
+    assert "hours-by-person" in [e.name for e in opened.reports.useful(opened.archive.logs[0])]
+    table = opened.report("hours-by-person", period="2026-11").table
+    assert table.total is not None
+    assert [f"{c // 3_600_000_000}:{c // 60_000_000 % 60:02}" for c in table.total.cells[-1:]] == [hours]
+
+
 BY_HAND = {  # what the sample's own mapping knows that its files do not say
     ("helpdesk", "device"), ("logins", "start"), ("absences", "action"), ("timesheets", "action"), ("pages", "action"),
     ("pages", "pages"), ("calls", "place"), ("sessions", "finish"), ("absences", "kind"), ("meter", "pages"),

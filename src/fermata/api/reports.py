@@ -77,14 +77,14 @@ class Catalogue:
         return found
 
     def useful(self, log: str, most: int = 5) -> list[Entry]:
-        """Tables and lists of the catalogue that a log can answer once it holds events, those that lack nothing
-        first.
+        """Tables and lists of the catalogue that a log, or what is made from it, can answer once it holds events, those
+        that lack nothing first.
 
         >>> [e.name for e in hall.reports.useful("doors")]
         ['alarms-and-lockdowns', 'alarms-in-order', 'busiest-hours', 'door-use', 'doors-forced']
         """
         place = self.base.place()
-        found: list[tuple[int, int, Entry]] = []
+        found: list[tuple[tuple[int, bool], Entry]] = []
         for entry in catalogue.entries().values():
             report = self.base.definition(entry.name)
             notes: list[Note] = []
@@ -94,9 +94,9 @@ class Catalogue:
                 report = bound(report, place, notes)
             except RequestError:
                 continue
-            if report.log == log:
-                found.append((len(notes), len(found), entry))
-        return [entry for *_, entry in sorted(found, key=lambda f: f[:2])[:most]]
+            if log in place.schemas[report.log].stored_logs:
+                found.append(((len(notes), report.log != log), entry))
+        return [entry for _, entry in sorted(found, key=lambda f: f[0])[:most]]
 
     def definition(self, name: str) -> Report:
         """The report kept under `name`, else the ready one, else a plain count of the log of that name; `last` is the

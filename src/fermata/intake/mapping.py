@@ -336,6 +336,12 @@ def _check_format(log: LogMap) -> None:
         raise ValueError("past_midnight goes by the order of a file's records; the rows of a table have none")
     if log.format == "sql" and log.database is None:
         raise ValueError("format 'sql' needs a table [logs.NAME.database] with query and address_env")
+    for i, part in enumerate(log.parts()):
+        for name in (n for n, f in part.items() if f.next_day):
+            if not (name == "finish" and "start" in part) and not (name == "start" and i and "start" in log.parts()[0]):
+                raise ValueError(
+                    f"{name}: next_day is for a finish beside its start, or the start of a record's further events"
+                )
     for name in log.key:
         if name not in (*log.schema_names, "start", "finish"):
             raise ValueError(f"key names the field {name!r}, which is not mapped")

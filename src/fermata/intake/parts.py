@@ -76,7 +76,8 @@ def parts_of(
     for mapped in log.parts():
         part = Part(extent)
         if "start" in mapped:
-            part.start = _time(part, "start", mapped, schema, log, origin, columns, reasons)
+            earlier = parts[0].walls.get("start", "") if parts else ""
+            part.start = _time(part, "start", mapped, schema, log, origin, columns, reasons, earlier)
         if "finish" in mapped:
             part.finish = _time(part, "finish", mapped, schema, log, origin, columns, reasons)
         if "duration" in mapped:
@@ -119,19 +120,21 @@ def _time(
     origin: Origin,
     columns: Columns,
     reasons: list[tuple[str, str]],
+    earlier: str = "",
 ) -> str:
-    """The UTC column of a time; its wall-clock column, if it has one, is noted in the part."""
+    """The UTC column of a time; its wall-clock column, if it has one, is noted in the part. A start may have an
+    `earlier` one in its record, a finish has that of its own event.
+    """
     spec = mapped[name]
     local, utc = origin.dialect.instant(spec, origin)
     wall = columns(local.value)
     told = columns(utc.value) if "CAST(NULL" not in utc.value else "NULL"
     reasons.append((f"{wall} IS NULL AND {told} IS NULL", _unless_empty(name, local)))
-    begun = part.walls.get("start")
-    if name == "finish" and begun:
-        if origin.dialect.clock(spec, origin):
-            wall = columns(f"date_trunc('day', {begun}) + ({wall} - TIMESTAMP '1900-01-01')", late=True)
-        if spec.next_day:
-            wall = columns(f"CASE WHEN {wall} < {begun} THEN {wall} + INTERVAL '1 day' ELSE {wall} END", late=True)
+    begun = part.walls.get("start") if name == "finish" else earlier
+    if name == "finish" and begun and origin.dialect.clock(spec, origin):
+        wall = columns(f"date_trunc('day', {begun}) + ({wall} - TIMESTAMP '1900-01-01')", late=True)
+    if begun and spec.next_day:
+        wall = columns(f"CASE WHEN {wall} < {begun} THEN {wall} + INTERVAL '1 day' ELSE {wall} END", late=True)
     if spec.past_midnight:
         wall = _past_midnight(wall, columns)
     if "CAST(NULL" in local.value:

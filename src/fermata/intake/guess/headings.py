@@ -7,9 +7,9 @@ import unicodedata
 from collections.abc import Iterable, Sequence
 from functools import cache
 
-from fermata.intake.guess.words import ELSEWHERE, GENERIC, HINTS
+from fermata.intake.guess.words import ACTUAL, ELSEWHERE, GENERIC, HINTS, PLANNED
 
-__all__ = ["hints", "named", "plain", "says", "words"]
+__all__ = ["happened", "hints", "named", "plain", "says", "words"]
 
 LETTERED = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")  # where a word begins in DoorName, IPAddress
 TAILS = ("s", "id", "name", "no", "nr")  # an identity of the thing itself: userid, username, cardno
@@ -26,6 +26,14 @@ def plain(text: str) -> str:
 def words(heading: str) -> tuple[str, ...]:
     """The words of a heading in small letters: `PrinterName` and `printer_name` are printer, name."""
     return tuple(re.findall(r"[^\W\d_]+|[#°]", plain(LETTERED.sub(" ", heading))))
+
+
+def happened(columns: Iterable[str]) -> list[str]:
+    """The headings without those of what was planned and stands beside what was: `Planned start`, `Actual start`."""
+    rest = {c: tuple(w for w in words(c) if w not in (*PLANNED, *ACTUAL)) for c in columns}
+    planned = {c for c in rest if any(w in PLANNED for w in words(c))}
+    were = [rest[c] for c in rest if c not in planned]
+    return [c for c in rest if not (c in planned and rest[c] in were)]
 
 
 @cache

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from fermata.fields import NAME
-from fermata.intake.guess.roles import Guess, guess
+from fermata.intake.guess.roles import Guess, columns_read, guess
 from fermata.intake.guess.shape import Pairs
 from fermata.intake.guess.sniff import Sniffed, sniff
 from fermata.kinds import KINDS
@@ -16,6 +16,7 @@ from fermata.kinds import KINDS
 __all__ = ["as_toml", "propose"]
 
 VISITS = Pairs(("user",), "in", "out", "16 hours")
+WORKED = Pairs(("user",), "clock in", "clock out", "16 hours")
 LOGINS = Pairs(("device",))
 SIGNED_IN = Pairs(("user", "device"))
 
@@ -47,6 +48,13 @@ def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
         lines.append(f"[logs.{log}.database]")
         lines.append(f"address = {as_toml(f'sqlite:///{shown}')}")
     lines += [f"{key} = {as_toml(value)}" for key, value in asked.items()]
+    if found.events:
+        lines += [f"# unsure: {found.unsure['events']}", "events = ["]
+        lines += [
+            f"    {{ fields = {{ {', '.join(f'{n} = {_field(f)}' for n, f in part.items())} }} }},"
+            for part in found.events
+        ]
+        lines.append("]")
     lines.append(f"[logs.{log}.fields]")
     for name, spec in found.fields.items():
         if name in found.unsure:
@@ -59,14 +67,10 @@ def _toml(log: str, shown: str, sniffed: Sniffed, found: Guess) -> str:
                 f"{', '.join(KINDS[found.kind].actions)}"
             )
         lines.append(f"{name} = {_field(spec)}")
-    if not {"start", "finish"} & found.fields.keys():
+    if not found.events and not {"start", "finish"} & found.fields.keys():
         lines.append(f"# unsure: {found.unsure.get('start', 'no time found')}")
         lines.append('start = "..."')
-    unused = [
-        n
-        for n in sniffed.columns
-        if n not in {c for f in found.fields.values() for c in (f.get("columns") or [f.get("column")])}
-    ]
+    unused = [n for n in sniffed.columns if n not in columns_read(found)]
     if unused:
         lines.append(f"# columns not used: {', '.join(unused)}")
     text = "\n".join([*lines, *_spans(log, sniffed, found)]) + "\n"
@@ -82,11 +86,13 @@ def _spans(log: str, sniffed: Sniffed, found: Guess) -> list[str]:
         pairs = LOGINS
     if found.kind == "door access" and {"in", "out"} <= found.actions:
         pairs, name = VISITS, "visits"
+    if found.kind == "time entries" and {"clock in", "clock out"} <= found.actions:
+        pairs, name = WORKED, "worked"
     if found.kind == "logins" and {"login", "logout"} <= found.actions:
         pairs = SIGNED_IN
     if found.counters:
         return _counted(log, found)
-    if pairs is None or not {"action", *pairs.by} <= found.fields.keys():
+    if pairs is None or not {"action", *pairs.by} <= {*found.fields, *(found.events[0] if found.events else ())}:
         return []
     by = as_toml(pairs.by[0] if len(pairs.by) == 1 else list(pairs.by))
     pairing = f'opening = "{pairs.opening}", closing = "{pairs.closing}", by = {by}, reach = "{pairs.reach}"'

@@ -17,7 +17,7 @@ from fermata.intake.guess.values import flag, growing, type_of
 from fermata.intake.guess.words import ACTIONS, DENIES, FURTHER, GOOD, KINDS_OF_NAME, SIGNS, SIGNS_ELSEWHERE, WAYS
 from fermata.kinds import KINDS
 
-__all__ = ["Guess", "guess"]
+__all__ = ["Guess", "columns_read", "guess"]
 
 ROLES = ("user", "device", "place", "action", "outcome", "other")
 FEW = 12  # different values that a column of actions has at most
@@ -25,6 +25,7 @@ GENERAL = ("states", "changes")  # kinds whose words stand in many a heading
 WRITTEN = {  # kind of log -> by what kind of name it calls people, where nothing else says
     "calls": "extension", "printing": "login", "logins": "login", "software use": "login", "network sessions": "login",
 }  # fmt: skip
+COMINGS = {"door access": ("in", "out"), "time entries": ("clock in", "clock out")}  # kind -> of a coming, a going
 MEANT = 4  # values named in a doubt
 
 
@@ -32,7 +33,8 @@ MEANT = 4  # values named in a doubt
 class Guess:
     """Fields in TOML terms (`{ column = ..., form = ... }`), the kind, what is unsure of each field ("" for all), the
     values seen of a field that wants words of its kind, the fields that are counters, which only grow, the words that
-    actions have in the sample, and whether what they mean is not known.
+    actions have in the sample, whether what they mean is not known, and the fields of each event of a record that is
+    several.
     """
 
     fields: dict[str, dict[str, Any]] = field(default_factory=dict)
@@ -42,6 +44,7 @@ class Guess:
     counters: list[str] = field(default_factory=list)
     actions: set[str] = field(default_factory=set)
     unsaid: bool = False
+    events: list[dict[str, dict[str, Any]]] = field(default_factory=list)
 
 
 def guess(sniffed: Sniffed, called: str = "") -> Guess:
@@ -56,17 +59,20 @@ def guess(sniffed: Sniffed, called: str = "") -> Guess:
     columns = {n: t for n, t in sniffed.columns.items() if t}
     counters = growing(columns)
     found.kind = "" if counters else _kind(sniffed, called, found)
-    found.fields, timed = times(columns, found.unsure, found.kind == "calls")
+    told = times(columns, found.unsure, found.kind == "calls")
+    found.fields, timed = told.fields, told.columns
     if sniffed.shape:
         return _shaped(sniffed, found)
     if found.fields.get("start", {}).get("column") == "line" and sniffed.format == "key=value":
         apart = any(" " in t for t in columns["line"])
         found.fields["start"]["part"] = r"^(\S+ \S+)" if apart else r"^(\S+)"
-    if any(says(c, zone) for c in _read(found) for zone in ("utc", "gmt")):
+    if any(says(c, zone) for c in columns_read(found) for zone in ("utc", "gmt")):
         sniffed.settings.setdefault("zone", "UTC")
-    free = [c for c in columns if c not in timed and c not in _read(found)]
+    if told.starts:
+        _several(told.starts, found)
+    free = [c for c in columns if c not in timed and c not in columns_read(found)]
     _roles(columns, free, found)
-    for column in [c for c in columns if c not in _read(found)]:
+    for column in [c for c in columns if c not in columns_read(found)]:
         name = _field_name(column, sniffed.columns)
         name = f"column_{name}" if name.isdigit() else name
         name = f"logged_{name}" if name in (*RESERVED, *TIMES, *COMMON) else name
@@ -99,9 +105,27 @@ def _known(sniffed: Sniffed) -> Guess:
     return found
 
 
-def _read(found: Guess) -> set[str]:
+def columns_read(found: Guess) -> set[str]:
     """The columns that fields are made of."""
-    return {c for f in found.fields.values() for c in (f.get("columns") or [f.get("column")])}
+    fields = [f for part in (found.fields, *found.events) for f in part.values()]
+    return {c for f in fields for c in (f.get("columns") or [f.get("column")])}
+
+
+def _several(starts: list[dict[str, Any]], found: Guess) -> None:
+    """A record of several events: comings and goings in turn."""
+    if found.kind != "door access":
+        found.kind = "time entries"
+        found.unsure.pop("", None)
+    words = COMINGS[found.kind]
+    found.fields = {}
+    found.events = [{"start": s, "action": {"constant": words[i % 2]}} for i, s in enumerate(starts)]
+    found.actions = set(words)
+    ordered = [found.unsure.pop("start")] if "start" in found.unsure else []
+    taken = (
+        "clock times in one row are taken for comings and goings in turn: "
+        f"{', '.join(s['columns'][1] for s in starts)}; one before the first is on the next day"
+    )
+    found.unsure["events"] = "; ".join([*ordered, taken])
 
 
 def _roles(columns: dict[str, list[str]], free: list[str], found: Guess) -> None:
@@ -122,7 +146,7 @@ def _roles(columns: dict[str, list[str]], free: list[str], found: Guess) -> None
     if found.kind == "calls" and "direction" not in found.fields:
         _directed(columns, free, found)
     ways = _ways(columns, free) if found.kind == "door access" else None
-    for name in ROLES:
+    for name in (r for r in ROLES if not (found.events and r == "action")):
         candidates = [c for c in free if c != ways]
         further = own.get(name, ())
         sure = (c for part in (False, True) for w in further for c in candidates if says(c, w, part))
@@ -133,7 +157,7 @@ def _roles(columns: dict[str, list[str]], free: list[str], found: Guess) -> None
         found.fields[name] = {"column": column}
         if name == "user" and (kind := _kind_of_name(column, columns[column]) or WRITTEN.get(found.kind, "")):
             found.fields[name]["names"] = kind
-    if found.kind == "door access":
+    if found.kind == "door access" and not found.events:
         _entries(columns, ways, found)
     if "column" in (action := found.fields.get("action", {})):
         found.seen["action"] = _counted(columns[action["column"]])

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import itertools
 import re
+from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cache
 from typing import Any
 
-from fermata.intake.guess.headings import hints, named, says
+from fermata.intake.guess.comings import comings
+from fermata.intake.guess.headings import happened, hints, named, says
 from fermata.intake.guess.words import UNITS
 
-__all__ = ["form_of", "times"]
+__all__ = ["Times", "form_of", "times"]
 
 CLOCKS = ("%H:%M:%S", "%H:%M", "%I:%M:%S %p", "%I:%M %p", "%H:%M:%S.%f", "%I:%M:%S%p", "%I:%M%p")
 DAYS = (
@@ -45,6 +47,7 @@ PACKED = {  # without which a number of a telephone would be a time
 }  # fmt: skip
 SWAPPED = {"%d/%m": "%m/%d", "%d-%m": "%m-%d"}
 ISO = re.compile(r"\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d([.,]\d+)?)?)?\s*(Z|[+-]\d\d(:?\d\d)?)?$")
+HAS_CLOCK = r"(.*\d:\d.*)"  # a date alone, where somebody did not come, is no time
 CLOCK = re.compile(r"\d{1,2}:\d\d(:\d\d(\.\d+)?)?( ?[AaPp][Mm])?$")
 LENGTH = re.compile(r"\d+:\d\d:\d\d$")
 SHORT = re.compile(r"\d+:[0-5]\d$")
@@ -60,18 +63,30 @@ Doubts = dict[str, str]
 Fields = dict[str, dict[str, Any]]
 
 
-def times(columns: dict[str, list[str]], doubts: Doubts, calls: bool) -> tuple[Fields, set[str]]:
-    """Start, finish and duration from the columns that hold times and lengths, and all columns that hold times. What a
-    call lasted is how long it was talked, where the file says it.
+@dataclass
+class Times:
+    """Start, finish and duration in TOML terms, all columns that hold times, and the starts of a record's events where
+    its clock times are comings and goings.
+    """
+
+    fields: Fields
+    columns: set[str]
+    starts: list[dict[str, Any]] = field(default_factory=list)
+
+
+def times(columns: dict[str, list[str]], doubts: Doubts, calls: bool) -> Times:
+    """What the columns that hold times and lengths mean. What a call lasted is how long it was talked, where the file
+    says it.
     """
     forms = {n: f for n, texts in columns.items() if texts and (f := form_of(n, texts, doubts)) is not None}
     days = {n for n, f in forms.items() if (f and f[0] in DAYS) or (not f and all(len(t) == 10 for t in columns[n]))}
-    spoken = [n for n in forms if n not in days]
+    spoken = happened(n for n in forms if n not in days)
     fields: Fields = {}
     start = _when("start", spoken)
     apart: Fields = {}
+    starts: list[dict[str, Any]] = []
     if days and start is None:
-        apart = _day_and_clock(columns, forms, _when("start", list(days)) or min(days), doubts)
+        apart, starts = _day_and_clock(columns, forms, _when("start", list(days)) or min(days), doubts)
         if "columns" not in apart["start"]:  # a moment in one column goes before a date without a clock
             start = next(iter(spoken), None)
     elif start is None:
@@ -88,15 +103,15 @@ def times(columns: dict[str, list[str]], doubts: Doubts, calls: bool) -> tuple[F
         doubts["start"] = "no column reads as a time; name it and its form"
     for column in [c for c in doubts if c in forms]:
         doubts["start"] = doubts.pop(column)
-    if "finish" in fields and not calls:
-        return fields, set(forms)
+    if starts or ("finish" in fields and not calls):
+        return Times(fields, set(forms), starts)
     used = {c for f in fields.values() for c in f.get("columns", ())}
     length = _duration({n: t for n, t in columns.items() if t and n not in forms and n not in used}, doubts)
     if length:
         fields.pop("finish", None)
         doubts.pop("finish", None)
         fields["duration"] = length
-    return fields, set(forms)
+    return Times(fields, set(forms))
 
 
 def form_of(name: str, texts: list[str], doubts: Doubts) -> list[str] | None:
@@ -185,19 +200,26 @@ def _when(field: str, columns: list[str]) -> str | None:
     return named(field, [c for c in columns if c not in sure] if field == "start" else columns)
 
 
-def _day_and_clock(columns: dict[str, list[str]], forms: dict[str, list[str]], day: str, doubts: Doubts) -> Fields:
-    """A date and clock times in columns of their own; a second clock time is the finish."""
+def _day_and_clock(
+    columns: dict[str, list[str]], forms: dict[str, list[str]], day: str, doubts: Doubts
+) -> tuple[Fields, list[dict[str, Any]]]:
+    """A date and clock times in columns of their own: a second clock time is the finish, more of them are the starts of
+    several events.
+    """
     timed = [n for n, t in columns.items() if t and n not in forms]
     clocks = [n for n in timed if all(CLOCK.match(x) for x in columns[n])]
     if packed := [n for n in timed if _share(columns[n], "%H%M%S") >= ENOUGH and named("start", [n])]:
         clocks = packed
-    clocks = [n for n in clocks if not named("duration", [n]) or named("start", [n]) or named("finish", [n])]
+    clocks = [n for n in happened(clocks) if not named("duration", [n]) or named("start", [n]) or named("finish", [n])]
     begin = _when("start", clocks) or next(iter(clocks), None)
     if begin is None:
         doubts["start"] = "a date without a clock time: the event is put at its midnight"
-        return {"start": _field(day, forms[day])}
+        return {"start": _field(day, forms[day])}, []
     date_form = forms[day][0] if forms[day] else "%Y-%m-%d"
     clock = {n: next((c for c in (*CLOCKS, "%H%M%S") if _share(columns[n], c) >= ENOUGH), "%H:%M") for n in clocks}
+    if shift := comings(columns, clocks):
+        starts = [{"columns": [day, c], "part": HAS_CLOCK, "form": f"{date_form} {clock[c]}"} for c in shift]
+        return {"start": starts[0]}, [starts[0], *({**s, "next_day": True} for s in starts[1:])]
     fields: Fields = {"start": {"columns": [day, begin], "form": f"{date_form} {clock[begin]}"}}
     if finish := _when("finish", [n for n in clocks if n != begin]):
         days = [n for n, f in forms.items() if n != day and f == forms[day]]
@@ -211,7 +233,7 @@ def _day_and_clock(columns: dict[str, list[str]], forms: dict[str, list[str]], d
         doubts["start"] = (
             f"further clock times are not used: {', '.join(left)}; a record may be several events (events)"
         )
-    return fields
+    return fields, []
 
 
 def _duration(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, Any]:

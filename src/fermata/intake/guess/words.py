@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 
 __all__ = [
-    "ACTIONS", "ALONE", "COLOUR", "COUNTERS", "DENIES", "ELSEWHERE", "FURTHER", "GENERIC", "GOOD", "HINTS", "IDENTITY",
-    "KINDS_OF_NAME", "NO", "REGISTER", "SIGNS", "SIGNS_ELSEWHERE", "UNITS", "WAYS", "YES",
+    "ACTIONS", "ACTUAL", "ALONE", "BREAK", "COLOUR", "COUNTERS", "DENIES", "ELSEWHERE", "FURTHER", "GENERIC", "GOOD",
+    "HINTS", "IDENTITY", "KINDS_OF_NAME", "NO", "PLANNED", "REGISTER", "SIGNS", "SIGNS_ELSEWHERE", "TOTAL", "UNITS",
+    "WAYS", "YES",
 ]  # fmt: skip
 
 HINTS = {  # field -> words in a heading, the surest first
@@ -17,7 +18,8 @@ HINTS = {  # field -> words in a heading, the surest first
     "duration": ("talk", "billsec", "duration", "hours", "seconds", "secs", "elapsed", "session time", "length",
     "minutes"),
     "user": ("user", "badge", "credential", "administrator", "admin", "card", "person", "who", "login", "account",
-    "owner", "employee", "extension", "operator", "actor", "caller", "calling", "src", "member", "agent", "requester",
+    "owner", "employee", "extension", "ext", "operator", "actor", "caller", "calling", "src", "member", "agent",
+    "requester",
     "staff", "holder", "from", "uid", "name", "by"),
     "device": ("device", "dev", "reader", "door", "gate", "turnstile", "barrier", "access point",
     "printer", "computer", "workstation", "host",
@@ -62,7 +64,8 @@ SIGNS = {  # kind -> words of headings that speak for it
     "greyscale"),
     "logins": ("login", "logout", "logon", "logoff", "session", "tty", "signin", "principal", "workstation"),
     "software use": ("program", "licence", "license", "app", "feature", "checkout", "checkin", "seat"),
-    "time entries": ("project", "hours", "activity", "billable", "task", "timesheet", "break"),
+    "time entries": ("project", "hours", "activity", "billable", "task", "timesheet", "break", "employee", "shift",
+    "overtime", "worked", "clock", "lunch"),
     "network sessions": ("acct", "nas", "octets", "bytes", "ssid", "mac", "ip", "tx", "rx", "traffic", "vpn", "srcip",
     "dstip", "sentbyte", "rcvdbyte", "dstport"),
     "changes": ("old", "new", "changed", "object", "before", "after", "actor", "operation", "property"),
@@ -121,6 +124,40 @@ UNITS = {  # form of a length -> words of headings that name its unit
     "hours": ("h", "hr", "hrs", "hours", "stunden", "std", "heures", "horas", "ore", "uren", "godziny"),
 }
 YES = ("true", "yes", "y", "1", "ja", "j", "oui", "o", "si", "sim", "s", "tak", "t", "x")
+ACTUAL = ("actual", "actually", "real", "ist", "tatsachlich", "reel", "effettivo", "werkelijk")
+PLANNED = (
+    "planned",
+    "plan",
+    "scheduled",
+    "schedule",
+    "rostered",
+    "roster",
+    "expected",
+    "target",
+    "soll",
+    "geplant",
+    "prevu",
+    "previsto",
+    "gepland",
+)  # headings of times that were meant, beside those that were
+BREAK = ("break", "lunch", "pause", "pausa", "mittag", "mittagspause", "descanso", "pauze", "przerwa")
+TOTAL = (
+    "total",
+    "sum",
+    "worked",
+    "hours",
+    "duration",
+    "balance",
+    "overtime",
+    "summe",
+    "gesamt",
+    "arbeitszeit",
+    "soll",
+    "saldo",
+    "totale",
+    "totaal",
+    "razem",
+)  # headings of what clock times add up to
 NO = ("false", "no", "n", "0", "nein", "non", "nao", "nee", "nie", "f")
 COLOUR = (("color", "colour", "c", "farbe", "farbig", "couleur", "colore", "kleur", "kolor", "not grayscale",
 "not greyscale"), ("mono", "monochrome", "m", "black", "bw", "b/w", "grayscale", "greyscale", "schwarzweiss", "sw",

@@ -68,7 +68,7 @@ def bound(report: Report, logs: Logs, notes: list[Note] | None = None) -> Report
     main = report
     if report.kind:
         own = [c for c in report.columns if not (c.log or c.kind)]
-        needs, spans = _of_report(report, own, logs), _spans(own)
+        needs, spans = _of_report(report, own, logs), _spans(own) or _asks_for_spans(report)
         try:
             name = log_of(report, logs, needs, told, spans=spans)
         except RequestError:
@@ -143,13 +143,8 @@ def _with_less(
     report: Report, logs: Logs, needs: Iterable[str], notes: list[Note], *, spans: bool
 ) -> tuple[str, Report] | None:
     """The log of the kind that lacks least, and the report without what it lacks; None where it cannot do without."""
-    made, _, opening = (p.strip() for p in report.made.partition(":"))
     found = []
-    for schema in logs.schemas.values():
-        if _kind(schema, logs) != report.kind or shape(schema) != made:
-            continue
-        if opening and opening not in schema.derivation.opening:
-            continue
+    for schema in _made_so(report, _of_kind(report, logs), spans=spans):
         whole = logs.registers.widened(schema)
         missing = [n for n in dict.fromkeys(needs) if n not in whole.by_name]
         missing += ["finish or duration"] if spans and not schema.spans else []
@@ -164,14 +159,13 @@ def log_of(asked: Sourced, logs: Logs, needs: Iterable[str], notes: list[Note], 
     """The first log of the kind, made the way asked for, that has all the fields. Raises RequestError saying what is
     missing.
     """
-    made, _, opening = (p.strip() for p in asked.made.partition(":"))
-    ofkind = [s for s in logs.schemas.values() if _kind(s, logs) == asked.kind]
+    ofkind = _of_kind(asked, logs)
     if not ofkind:
         raise RequestError(
             f"this needs a log of the kind {asked.kind!r}, and the workspace has none; propose a mapping with: "
             "fermata map FILE"
         )
-    rightly = [s for s in ofkind if shape(s) == made and (not opening or opening in s.derivation.opening)]
+    rightly = _made_so(asked, ofkind, spans=spans)
     rightly.sort(key=lambda s: _other_spans(s, asked))
     if not rightly:
         raise RequestError(_how(asked.made, next((s.name for s in ofkind if not shape(s)), ofkind[0].name)))
@@ -198,6 +192,21 @@ def log_of(asked: Sourced, logs: Logs, needs: Iterable[str], notes: list[Note], 
             )
         return schema.name
     raise RequestError(_lacking(asked.kind, problems, logs))
+
+
+def _of_kind(asked: Sourced, logs: Logs) -> list[LogSchema]:
+    return [s for s in logs.schemas.values() if _kind(s, logs) == asked.kind]
+
+
+def _made_so(asked: Sourced, ofkind: list[LogSchema], *, spans: bool) -> list[LogSchema]:
+    """The logs that are made the way asked for. Where spans are needed and none that is read has them, those that
+    openings and closings make have them.
+    """
+    made, _, opening = (p.strip() for p in asked.made.partition(":"))
+    found = [s for s in ofkind if shape(s) == made and (not opening or opening in s.derivation.opening)]
+    if spans and not made and not any(s.spans for s in found):
+        found += [s for s in ofkind if shape(s) == "pairing"]
+    return found
 
 
 def _other_spans(schema: LogSchema, asked: Sourced) -> bool:
@@ -234,7 +243,7 @@ def _lacking(kind: str, problems: list[tuple[LogSchema, list[str]]], logs: Logs)
             has = [n for n in schema.by_name if "." not in n]
             told.append(
                 f"{schema.name} has no {' and no '.join(map(repr, plain))}{meant} (fields: {', '.join(sorted(has))}; "
-                f"more are mapped in [logs.{schema.name}.fields] or worked out in [computed.NAME])"
+                f"more are mapped in [logs.{schema.stored_logs[0]}.fields] or worked out in [computed.NAME])"
             )
         if attributes:
             told.append(
@@ -276,6 +285,15 @@ def _formula_names(spec: ColumnSpec) -> tuple[str, ...]:
 
 def _names(spec: ColumnSpec) -> set[str]:
     return {n.lower() for n in _formula_names(spec)}
+
+
+def _asks_for_spans(report: Report) -> bool:
+    """Whether a report chooses, lists or sorts entries by how long they were or when they ended."""
+    listed = report.listing
+    named = {c.field for c in report.selection.conditions}
+    if listed is not None:
+        named |= {*listed.fields, *listed.second, *(s.removeprefix("-") for s in listed.sort)}
+    return not named.isdisjoint(("finish", "duration"))
 
 
 def _spans(columns: Iterable[ColumnSpec]) -> bool:

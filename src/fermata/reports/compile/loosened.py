@@ -87,7 +87,7 @@ def loosened(report: Report, schema: LogSchema, missing: Collection[str], notes:
         Note(
             f"{schema.name} has no {have}: {said}{counted or 'nothing else changes'}",
             "left out",
-            f"[logs.{schema.name}.fields] maps what is missing",
+            f"[logs.{schema.stored_logs[0]}.fields] maps what is missing",
         )
     )
     return chosen.changed(
