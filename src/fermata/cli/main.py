@@ -252,7 +252,9 @@ def main() -> None:
     if sys.stdout is None:
         click.echo("fermata: standard output is closed; send it to a file or to /dev/null", err=True)
         sys.exit(1)
-    sys.exit(answered(None, {"own process": True}))
+    code = answered(None, {"own process": True})
+    gc.freeze()  # the end of a process would look through all that is left, for a fifth of a short command's time
+    sys.exit(code)
 
 
 def answered(words: list[str] | None, obj: dict[str, Any] | None = None) -> int:
