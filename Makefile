@@ -4,7 +4,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.installed
 
-.PHONY: demo test soak try-own test-browser test-deep test-engines test-engines-deep test-producers lint types docs docs-check bench bench-scale lock clean
+.PHONY: demo test soak try-own test-browser test-deep test-engines contract-spark contract-session contract-others test-engines-deep test-producers lint types docs docs-check bench bench-scale lock clean
 
 $(VENV)/.demo: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -32,10 +32,20 @@ soak: $(STAMP)            ## half an hour of kills, spoiled files, random comman
 	$(BIN)/python -m tests.soak --seed $${SEED:-$$(date +%s)}
 
 test-engines: $(VENV)/.spark  ## the engine contract, a PostgreSQL server and a Spark session of its own included (needs java)
-	$(BIN)/pytest -n 2 --dist loadgroup tests/contract tests/test_library.py::test_the_archive_opens_in_spark
+	$(MAKE) --no-print-directory --jobs 3 --output-sync contract-spark contract-session contract-others
+
+CONTRACT := tests/contract
+contract-spark:           # a session for the single operations, beside all others; a session mostly waits
+	$(BIN)/pytest -m spark $(CONTRACT) --ignore tests/contract/test_spark_workspace.py
+
+contract-session:
+	$(BIN)/pytest -m spark tests/contract/test_spark_workspace.py tests/test_library.py
+
+contract-others:
+	$(BIN)/pytest -m "not spark" $(CONTRACT)
 
 test-engines-deep: $(VENV)/.spark  ## every ready report of the sample on Spark, Spark Connect and PostgreSQL, also with times as texts, digit by digit (an hour)
-	FERMATA_DEEP=1 $(BIN)/pytest -n 2 --dist loadgroup tests/contract/test_every_report.py
+	FERMATA_DEEP=1 $(MAKE) --no-print-directory --jobs 2 --output-sync contract-spark contract-others CONTRACT=tests/contract/test_every_report.py
 	FERMATA_DEEP=1 FERMATA_TIMES=text $(BIN)/pytest -m postgres tests/contract/test_every_report.py
 	FERMATA_DEEP=1 FERMATA_SPARK=connect $(BIN)/pytest -m spark tests/contract/test_every_report.py
 

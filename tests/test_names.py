@@ -117,7 +117,7 @@ def answers(house: Workspace, names: list[str], log: str) -> Iterator[Any]:
     yield list(house.listing(Report(log=log), 9).rows)
 
 
-@pytest.mark.parametrize("log", ["base", "merged", *(["paired", "lasting", "used", "joined"] if DEEP else [])])
+@pytest.mark.parametrize("log", ["base", *(["merged", "paired", "lasting", "used", "joined"] if DEEP else [])])
 def test_a_field_may_be_called_as_a_column_of_the_measuring(tmp_path: Path, log: str) -> None:
     """The same records under neutral names give the same rows, to the last figure."""
     names = inner()

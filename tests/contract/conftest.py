@@ -15,6 +15,8 @@ import pytest
 from tests import engines
 from tests.reference import Event
 
+# A session of a test ends before Java's second compiler has been worth its while.
+os.environ.setdefault("SPARK_SUBMIT_OPTS", "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC")
 ZONE = "Europe/Lisbon"
 
 
@@ -60,13 +62,9 @@ EVENTS = cases()
 PERIOD = (at("2025-09-30T23:00"), at("2026-03-31T23:00"))  # 1 October 2025 to 31 March 2026 in Lisbon
 
 
-@pytest.hookimpl(tryfirst=True)  # before the groups are read
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """What the Spark client itself leaves open or warns of is not ours. Of two workers one has the tests with Spark,
-    the other the rest.
-    """
+    """What the Spark client itself leaves open or warns of is not ours."""
     for item in items:
-        item.add_marker(pytest.mark.xdist_group("spark" if item.get_closest_marker("spark") else "others"))
         if item.get_closest_marker("spark"):
             item.add_marker(pytest.mark.filterwarnings("ignore:unclosed <socket:ResourceWarning"))
             item.add_marker(pytest.mark.filterwarnings("ignore:PySpark does not yet:FutureWarning"))
