@@ -600,6 +600,9 @@ SHIFTS = {  # a day's comings and goings in one row -> hours in all
     "lunch.csv": (
         "Date,Name,First In,Lunch Out,Lunch In,Last Out\n2026-11-13,Ole,9:00 AM,12:30 PM,1:00 PM,5:30 PM\n", "8:00"
     ),
+    "odd.csv": (  # no comings and goings
+        "Date,Employee,Start,Signed,Checked,End\n2026-11-13,Ole,09:00,09:01,09:02,09:30\n", "0:30"
+    ),
     "meant.csv": (
         "Employee,Date,Planned start,Planned end,Actual start,Actual end\nOle,2026-11-13,09:00,17:30,08:58,17:40\n", "8:42"
     ),

@@ -404,6 +404,30 @@ def test_a_date_and_a_time_joined_are_asked_by_the_date(owner: Any, tmp_path: Pa
     assert {r.shown: r.cells for r in table.rows if r.level} == {("ann",): (0, 6 * hours), ("bob",): (1, 0)}
 
 
+def test_the_next_day_of_a_further_event_is_found(owner: Any, tmp_path: Path) -> None:
+    """Comings and goings in one row: who goes the next day stands under the day before, also far west of UTC."""
+    owner.execute("DROP TABLE IF EXISTS turns")
+    owner.execute("CREATE TABLE turns (id integer, day date, came time, went time, who text)")
+    owner.execute(
+        "INSERT INTO turns VALUES (1, '2026-03-02', '22:00', '21:00', 'ann'), "
+        "(2, '2026-03-03', '08:00', '21:30', 'bob'), "
+        "(3, '2026-03-03', '21:40', NULL, 'cy'), (4, '2026-03-01', '22:00', '21:00', 'dee')"
+    )
+    owner.execute("GRANT SELECT ON turns TO reader")
+    (tmp_path / "fermata.toml").write_text(
+        '[workspace]\nzone = "America/Los_Angeles"\n[logs.turns]\nformat = "sql"\nevents = [\n'
+        '{ fields = { start = { columns = ["day", "came"] }, action = { constant = "clock in" } } },\n'
+        '{ fields = { start = { columns = ["day", "went"], next_day = true }, action = { constant = "clock out" } } },\n'
+        ']\n[logs.turns.database]\ntable = "turns"\nrecord = "id"\naddress_env = "HOUSE_DB"\n'
+        '[logs.turns.fields]\nuser = "who"\n'
+    )
+    house = fermata.open(tmp_path, now=NOW)
+    evening = Report.of(log="turns", by=("user", "action"), period="2026-03-03T20:00/2026-03-03T22:00")
+    assert [r.shown for r in house.run(evening).table.body] == [
+        ("ann", "clock out"), ("bob", "clock out"), ("cy", "clock in")
+    ]  # fmt: skip
+
+
 def test_clock_changes_follow_the_policies(owner: Any, tmp_path: Path) -> None:
     """A local time that happens twice or never is settled, or refused, as the log says; a finish before its start is of
     the second pass.

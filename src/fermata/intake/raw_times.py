@@ -62,10 +62,11 @@ class RawTimes:
                 f"{column} >= TIMESTAMP WITH TIME ZONE '{start}+00'",
                 f"{column} < TIMESTAMP WITH TIME ZONE '{end}+00'",
             )
+        early = DAY * 2 if field.next_day else DAY
         if family == "wall":
-            return f"{column} >= {ts(start - DAY)}", f"{column} < {ts(end + DAY)}"
+            return f"{column} >= {ts(start - early)}", f"{column} < {ts(end + DAY)}"
         if family == "date":
-            return f"{column} >= DATE '{start - DAY:%Y-%m-%d}'", f"{column} <= DATE '{end + DAY:%Y-%m-%d}'"
+            return f"{column} >= DATE '{start - early:%Y-%m-%d}'", f"{column} <= DATE '{end + DAY:%Y-%m-%d}'"
         if family == "number" and len(field.form) == 1 and field.form[0] in EPOCH:
             low, high = (
                 (t - datetime(1970, 1, 1)) // timedelta(microseconds=1) // EPOCH[field.form[0]] for t in (start, end)

@@ -6,7 +6,7 @@ import re
 import statistics
 
 from fermata.intake.guess.headings import hints, says
-from fermata.intake.guess.words import BREAK, TOTAL
+from fermata.intake.guess.words import BREAK, COMES, GOES, TOTAL
 
 __all__ = ["comings"]
 
@@ -21,21 +21,24 @@ def comings(columns: dict[str, list[str]], clocks: list[str]) -> list[str]:
     if len(found) < 4 or len(found) % 2:
         return []
     ordered = found
-    if any(_is_break(c) for c in found):  # which may stand behind the end of the day
+    breaks = any(_is_break(c) for c in found)
+    if breaks:  # which may stand behind the end of the day
         first = next((c for c in found if _comes(c) and not _is_break(c)), found[0])
         by_time = sorted(found, key=lambda c: statistics.median(_minutes(t) for t in columns[c]))
         at = by_time.index(first)  # a night's shift goes past midnight
         ordered = by_time[at:] + by_time[:at]
-    return ordered if all(_comes(c) in (None, i % 2 == 0) for i, c in enumerate(ordered)) else []
+    told = [_comes(c) for c in ordered]  # without a break all must say it
+    right = all(t == (i % 2 == 0) or (t is None and breaks) for i, t in enumerate(told))
+    return ordered if right else []
 
 
 def _comes(heading: str) -> bool | None:
     """Whether a heading says that somebody comes; None where it says neither. A break begins with a going; in and out
     of one may be either.
     """
-    way = {w for w in ("in", "out") if says(heading, w)}
-    if len(way) == 1:
-        return None if _is_break(heading) else way == {"in"}
+    comes, goes = (any(says(heading, w) for w in words) for words in (COMES, GOES))
+    if comes != goes:
+        return None if _is_break(heading) else comes
     begins, ends = (any(says(heading, h) for h in hints(f)) for f in ("start", "finish"))
     return None if begins == ends else begins != _is_break(heading)
 

@@ -59,7 +59,7 @@ def guess(sniffed: Sniffed, called: str = "") -> Guess:
     columns = {n: t for n, t in sniffed.columns.items() if t}
     counters = growing(columns)
     found.kind = "" if counters else _kind(sniffed, called, found)
-    told = times(columns, found.unsure, found.kind == "calls")
+    told = times(columns, found.unsure, found.kind)
     found.fields, timed = told.fields, told.columns
     if sniffed.shape:
         return _shaped(sniffed, found)

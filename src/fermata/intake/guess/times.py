@@ -47,6 +47,7 @@ PACKED = {  # without which a number of a telephone would be a time
 }  # fmt: skip
 SWAPPED = {"%d/%m": "%m/%d", "%d-%m": "%m-%d"}
 ISO = re.compile(r"\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d([.,]\d+)?)?)?\s*(Z|[+-]\d\d(:?\d\d)?)?$")
+OF_PEOPLE = ("time entries", "door access", "")  # kinds of log, or none known, in which people come and go
 HAS_CLOCK = r"(.*\d:\d.*)"  # a date alone, where somebody did not come, is no time
 CLOCK = re.compile(r"\d{1,2}:\d\d(:\d\d(\.\d+)?)?( ?[AaPp][Mm])?$")
 LENGTH = re.compile(r"\d+:\d\d:\d\d$")
@@ -74,9 +75,9 @@ class Times:
     starts: list[dict[str, Any]] = field(default_factory=list)
 
 
-def times(columns: dict[str, list[str]], doubts: Doubts, calls: bool) -> Times:
-    """What the columns that hold times and lengths mean. What a call lasted is how long it was talked, where the file
-    says it.
+def times(columns: dict[str, list[str]], doubts: Doubts, kind: str) -> Times:
+    """What the columns that hold times and lengths mean in a log of this kind. What a call lasted is how long it was
+    talked, where the file says it.
     """
     forms = {n: f for n, texts in columns.items() if texts and (f := form_of(n, texts, doubts)) is not None}
     days = {n for n, f in forms.items() if (f and f[0] in DAYS) or (not f and all(len(t) == 10 for t in columns[n]))}
@@ -86,7 +87,9 @@ def times(columns: dict[str, list[str]], doubts: Doubts, calls: bool) -> Times:
     apart: Fields = {}
     starts: list[dict[str, Any]] = []
     if days and start is None:
-        apart, starts = _day_and_clock(columns, forms, _when("start", list(days)) or min(days), doubts)
+        dated = happened(n for n in forms if n in days)
+        day = _when("start", dated) or dated[0]
+        apart, starts = _day_and_clock(columns, forms, day, doubts, kind in OF_PEOPLE)
         if "columns" not in apart["start"]:  # a moment in one column goes before a date without a clock
             start = next(iter(spoken), None)
     elif start is None:
@@ -103,7 +106,7 @@ def times(columns: dict[str, list[str]], doubts: Doubts, calls: bool) -> Times:
         doubts["start"] = "no column reads as a time; name it and its form"
     for column in [c for c in doubts if c in forms]:
         doubts["start"] = doubts.pop(column)
-    if starts or ("finish" in fields and not calls):
+    if starts or ("finish" in fields and kind != "calls"):
         return Times(fields, set(forms), starts)
     used = {c for f in fields.values() for c in f.get("columns", ())}
     length = _duration({n: t for n, t in columns.items() if t and n not in forms and n not in used}, doubts)
@@ -201,10 +204,10 @@ def _when(field: str, columns: list[str]) -> str | None:
 
 
 def _day_and_clock(
-    columns: dict[str, list[str]], forms: dict[str, list[str]], day: str, doubts: Doubts
+    columns: dict[str, list[str]], forms: dict[str, list[str]], day: str, doubts: Doubts, of_people: bool
 ) -> tuple[Fields, list[dict[str, Any]]]:
     """A date and clock times in columns of their own: a second clock time is the finish, more of them are the starts of
-    several events.
+    several events where people come and go.
     """
     timed = [n for n, t in columns.items() if t and n not in forms]
     clocks = [n for n in timed if all(CLOCK.match(x) for x in columns[n])]
@@ -217,7 +220,7 @@ def _day_and_clock(
         return {"start": _field(day, forms[day])}, []
     date_form = forms[day][0] if forms[day] else "%Y-%m-%d"
     clock = {n: next((c for c in (*CLOCKS, "%H%M%S") if _share(columns[n], c) >= ENOUGH), "%H:%M") for n in clocks}
-    if shift := comings(columns, clocks):
+    if of_people and (shift := comings(columns, clocks)):
         starts = [{"columns": [day, c], "part": HAS_CLOCK, "form": f"{date_form} {clock[c]}"} for c in shift]
         return {"start": starts[0]}, [starts[0], *({**s, "next_day": True} for s in starts[1:])]
     fields: Fields = {"start": {"columns": [day, begin], "form": f"{date_form} {clock[begin]}"}}

@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 
 __all__ = [
-    "ACTIONS", "ACTUAL", "ALONE", "BREAK", "COLOUR", "COUNTERS", "DENIES", "ELSEWHERE", "FURTHER", "GENERIC", "GOOD",
-    "HINTS", "IDENTITY", "KINDS_OF_NAME", "NO", "PLANNED", "REGISTER", "SIGNS", "SIGNS_ELSEWHERE", "TOTAL", "UNITS",
-    "WAYS", "YES",
+    "ACTIONS", "ACTUAL", "ALONE", "BREAK", "COLOUR", "COMES", "COUNTERS", "DENIES", "ELSEWHERE", "FURTHER",
+    "GENERIC", "GOES", "GOOD", "HINTS", "IDENTITY", "KINDS_OF_NAME", "NO", "PLANNED", "REGISTER", "SIGNS",
+    "SIGNS_ELSEWHERE", "TOTAL", "UNITS", "WAYS", "YES",
 ]  # fmt: skip
 
 HINTS = {  # field -> words in a heading, the surest first
@@ -125,39 +125,13 @@ UNITS = {  # form of a length -> words of headings that name its unit
 }
 YES = ("true", "yes", "y", "1", "ja", "j", "oui", "o", "si", "sim", "s", "tak", "t", "x")
 ACTUAL = ("actual", "actually", "real", "ist", "tatsachlich", "reel", "effettivo", "werkelijk")
-PLANNED = (
-    "planned",
-    "plan",
-    "scheduled",
-    "schedule",
-    "rostered",
-    "roster",
-    "expected",
-    "target",
-    "soll",
-    "geplant",
-    "prevu",
-    "previsto",
-    "gepland",
-)  # headings of times that were meant, beside those that were
+PLANNED = ("planned", "plan", "scheduled", "schedule", "rostered", "roster", "expected", "target", "soll",
+"geplant", "prevu", "previsto", "gepland")  # fmt: skip  # headings of times that were meant, beside those that were
+COMES = ("in", "kommen", "entrada", "entree", "arrivee", "entrata", "aankomst", "wejscie")
+GOES = ("out", "gehen", "salida", "saida", "sortie", "uscita", "vertrek", "wyjscie")
 BREAK = ("break", "lunch", "pause", "pausa", "mittag", "mittagspause", "descanso", "pauze", "przerwa")
-TOTAL = (
-    "total",
-    "sum",
-    "worked",
-    "hours",
-    "duration",
-    "balance",
-    "overtime",
-    "summe",
-    "gesamt",
-    "arbeitszeit",
-    "soll",
-    "saldo",
-    "totale",
-    "totaal",
-    "razem",
-)  # headings of what clock times add up to
+TOTAL = ("total", "sum", "worked", "hours", "duration", "balance", "overtime", "summe", "gesamt", "arbeitszeit",
+"soll", "saldo", "totale", "totaal", "razem")  # fmt: skip  # headings of what clock times add up to
 NO = ("false", "no", "n", "0", "nein", "non", "nao", "nee", "nie", "f")
 COLOUR = (("color", "colour", "c", "farbe", "farbig", "couleur", "colore", "kleur", "kolor", "not grayscale",
 "not greyscale"), ("mono", "monochrome", "m", "black", "bw", "b/w", "grayscale", "greyscale", "schwarzweiss", "sw",
