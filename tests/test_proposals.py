@@ -603,6 +603,10 @@ SHIFTS = {  # a day's comings and goings in one row -> hours in all
     "odd.csv": (  # no comings and goings
         "Date,Employee,Start,Signed,Checked,End\n2026-11-13,Ole,09:00,09:01,09:02,09:30\n", "0:30"
     ),
+    "absent.csv": (  # who did not come is no time, and who is still there has no finish
+        "Date,Employee,In,Left on,Out\n2026-11-13,Ole,09:00,2026-11-13,17:00\n2026-11-13,Kaya,,2026-11-13,\n"
+        "2026-11-14,Kaya,08:00,2026-11-14,\n", "8:00"
+    ),
     "meant.csv": (
         "Employee,Date,Planned start,Planned end,Actual start,Actual end\nOle,2026-11-13,09:00,17:30,08:58,17:40\n", "8:42"
     ),

@@ -223,11 +223,11 @@ def _day_and_clock(
     if of_people and (shift := comings(columns, clocks)):
         starts = [{"columns": [day, c], "part": HAS_CLOCK, "form": f"{date_form} {clock[c]}"} for c in shift]
         return {"start": starts[0]}, [starts[0], *({**s, "next_day": True} for s in starts[1:])]
-    fields: Fields = {"start": {"columns": [day, begin], "form": f"{date_form} {clock[begin]}"}}
+    fields: Fields = {"start": _joined(day, begin, columns, f"{date_form} {clock[begin]}")}
     if finish := _when("finish", [n for n in clocks if n != begin]):
         days = [n for n, f in forms.items() if n != day and f == forms[day]]
         if last := named("finish", days):
-            fields["finish"] = {"columns": [last, finish], "form": f"{date_form} {clock[finish]}"}
+            fields["finish"] = _joined(last, finish, columns, f"{date_form} {clock[finish]}")
         else:
             fields["finish"] = {"column": finish, "form": clock[finish], "next_day": True}
             doubts["finish"] = "a finish before its start is taken to be on the next day"
@@ -237,6 +237,12 @@ def _day_and_clock(
             f"further clock times are not used: {', '.join(left)}; a record may be several events (events)"
         )
     return fields, []
+
+
+def _joined(day: str, clock: str, columns: dict[str, list[str]], form: str) -> dict[str, Any]:
+    """A date and a clock time as one; where the clock has gaps, the date alone is no time."""
+    gaps = len(columns[clock]) < len(columns[day]) and ":" in form
+    return {"columns": [day, clock], **({"part": HAS_CLOCK} if gaps else {}), "form": form}
 
 
 def _duration(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, Any]:

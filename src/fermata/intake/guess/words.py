@@ -18,9 +18,8 @@ HINTS = {  # field -> words in a heading, the surest first
     "duration": ("talk", "billsec", "duration", "hours", "seconds", "secs", "elapsed", "session time", "length",
     "minutes"),
     "user": ("user", "badge", "credential", "administrator", "admin", "card", "person", "who", "login", "account",
-    "owner", "employee", "extension", "ext", "operator", "actor", "caller", "calling", "src", "member", "agent",
-    "requester",
-    "staff", "holder", "from", "uid", "name", "by"),
+    "owner", "employee", "extension", "ext", "driver", "operator", "actor", "caller", "calling", "src", "member",
+    "agent", "requester", "staff", "holder", "from", "uid", "name", "by"),
     "device": ("device", "dev", "reader", "door", "gate", "turnstile", "barrier", "access point",
     "printer", "computer", "workstation", "host",
     "terminal", "station", "line", "trunk", "queue", "nas ip", "pc", "ap"),
@@ -174,7 +173,8 @@ SIGNS_ELSEWHERE = {  # kind -> words of headings that speak for it
     "chiamata", "interno", "gesprek", "toestel", "polaczenie"),
     "printing": ("drucker", "seiten", "kopien", "imprimante", "impresora", "paginas", "stampante", "pagine", "afdruk",
     "drukarka", "stron"),
-    "time entries": ("projekt", "stunden", "tatigkeit", "projet", "heures", "proyecto", "horas", "progetto", "ore",
+    "time entries": ("empleado", "mitarbeiter", "dipendente", "medewerker", "pracownik", "schicht", "turno", "projekt",
+    "stunden", "tatigkeit", "projet", "heures", "proyecto", "horas", "progetto", "ore",
     "uren", "godziny"),
 }  # fmt: skip
 DENIES = re.compile(
