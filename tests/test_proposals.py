@@ -624,6 +624,12 @@ def test_comings_and_goings_in_one_row(tmp_path: Path, name: str) -> None:
     assert [f"{c // 3_600_000_000}:{c // 60_000_000 % 60:02}" for c in table.total.cells[-1:]] == [hours]
 
 
+def test_days_in_the_headings_are_said_to_be_what_is_wrong(tmp_path: Path) -> None:
+    """A grid with a column a day is no log without a header."""
+    with pytest.raises(RequestError, match=r"days stand in the headings \(02/11/2026, 03/11/2026 ...\), a column each"):
+        brought_in(tmp_path / "hall", "grid.csv", "Employee,02/11/2026,03/11/2026\nOle,7:30,8:00\nKaya,8:00,\n")
+
+
 BY_HAND = {  # what the sample's own mapping knows that its files do not say
     ("helpdesk", "device"), ("logins", "start"), ("absences", "action"), ("timesheets", "action"), ("pages", "action"),
     ("pages", "pages"), ("calls", "place"), ("sessions", "finish"), ("absences", "kind"), ("meter", "pages"),

@@ -287,7 +287,7 @@ def _delimited(lines: list[str], raw: list[str]) -> Sniffed:
     if comment:
         found.settings["comment"] = comment
     rows = list(csv.reader(kept[above : above + 200], delimiter=best))
-    if any(NUMBER_OR_TIME.fullmatch(c.strip()) for c in rows[0]):
+    if _is_data(rows):
         found.settings["header"] = False
         found.unsure.append("the first line looks like data, so there seems to be no header; columns are numbers")
     misfit = sum(w != width for w in widths[above:])
@@ -296,6 +296,14 @@ def _delimited(lines: list[str], raw: list[str]) -> Sniffed:
             f"{misfit} of the first {len(widths) - above:,} records have another number of columns than {width}"
         )
     return found
+
+
+def _is_data(rows: list[list[str]]) -> bool:
+    """Whether the first row has numbers or times, as those below; several of another sort are days as headings."""
+    found = [i for i, c in enumerate(rows[0]) if NUMBER_OR_TIME.fullmatch(c.strip())]
+    below = [re.sub(r"\d+", "0", c) for c in rows[1]] if len(rows) > 1 else []
+    headed = len(found) > 1 and all(i < len(below) and below[i] != re.sub(r"\d+", "0", rows[0][i]) for i in found)
+    return bool(found) and not headed
 
 
 def _places(lines: list[str]) -> list[tuple[int, int]]:

@@ -103,7 +103,13 @@ def times(columns: dict[str, list[str]], doubts: Doubts, kind: str) -> Times:
     elif apart:
         fields |= apart
     else:
-        doubts["start"] = "no column reads as a time; name it and its form"
+        headed = [n for n in columns if form_of(n, [n], {}) is not None]
+        doubts["start"] = (
+            f"days stand in the headings ({headed[0]}, {headed[1]} ...), a column each, which cannot be read: save it "
+            "with a row for each day"
+            if len(headed) > 1
+            else "no column reads as a time; name it and its form"
+        )
     for column in [c for c in doubts if c in forms]:
         doubts["start"] = doubts.pop(column)
     if starts or ("finish" in fields and kind != "calls"):
