@@ -628,6 +628,10 @@ def test_days_in_the_headings_are_said_to_be_what_is_wrong(tmp_path: Path) -> No
     """A grid with a column a day is no log without a header."""
     with pytest.raises(RequestError, match=r"days stand in the headings \(02/11/2026, 03/11/2026 ...\), a column each"):
         brought_in(tmp_path / "hall", "grid.csv", "Employee,02/11/2026,03/11/2026\nOle,7:30,8:00\nKaya,8:00,\n")
+    with pytest.raises(RequestError, match="was added: no time was found in it"):  # a format known beforehand
+        brought_in(
+            tmp_path / "hall", "case.xes", '<log><trace><event><string key="a" value="b"/></event></trace></log>'
+        )
 
 
 BY_HAND = {  # what the sample's own mapping knows that its files do not say

@@ -174,7 +174,7 @@ def add_log(workspace: Base, path: Path, log: str | None) -> tuple[str, list[str
         raise RequestError(f"there is a log {name} already; give the new one another name with --log")
     text, doubts = propose(path, name, workspace.path)
     if '\nstart = "..."' in text:
-        why = next(d.partition(": ")[2] for d in doubts if d.startswith("start: "))
+        why = next((d.partition(": ")[2] for d in doubts if d.startswith("start: ")), "no time was found in it")
         raise RequestError(f"nothing of {path} was added: {why}; what was found in it: fermata map {path}")
     trial = tried(text, name, path, workspace.config.workspace.zone)
     if trial and not trial.stored:
