@@ -4,6 +4,7 @@ travels.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import subprocess
@@ -658,6 +659,34 @@ def test_an_interrupt_cancels_the_question_on_the_server(owner: Any, tmp_path: P
     while owner.execute(running).fetchone()[0]:
         assert time.monotonic() < until
         time.sleep(0.1)
+
+
+@pytest.mark.parametrize("within", ["a run", "rows as they come"])
+def test_an_interrupt_before_the_answer_is_taken_back_stays_one(
+    server: dict[str, Any], owner: Any, within: str
+) -> None:
+    """It may fall where the driver has sent a question and does not take its answer back."""
+    import ibis
+
+    engine = PostgresEngine(ibis.postgres.connect(user="owner", host=server["host"], database="postgres"))
+    asking = "SELECT count(*) FROM pg_stat_activity WHERE state = 'active' AND query LIKE 'SELECT pg_sleep%'"
+
+    def rows_as_they_come() -> Iterator[None]:
+        for _ in engine.stream(engine.view("SELECT 1 AS n", {"n": "int32"})):
+            yield
+
+    def broken_off() -> None:
+        engine.con.con.pgconn.send_query(b"SELECT pg_sleep(60)")
+        raise KeyboardInterrupt
+
+    begun = engine.keeping() if within == "a run" else contextlib.contextmanager(rows_as_they_come)()
+    with pytest.raises(KeyboardInterrupt), begun:
+        broken_off()
+    until = time.monotonic() + 10
+    while owner.execute(asking).fetchone()[0]:
+        assert time.monotonic() < until
+        time.sleep(0.1)
+    assert engine.con.con.closed
 
 
 @pytest.mark.parametrize(

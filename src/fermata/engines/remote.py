@@ -48,8 +48,21 @@ class PostgresEngine:
                 yield
         finally:
             self.inside = False
-            if not self.con.con.closed:
-                self.con.con.rollback()
+            self._end()
+
+    def _end(self) -> None:
+        """Ends the transaction. A connection whose question was broken off before its answer could be taken back is
+        closed: it takes no other, and the server ends the question.
+        """
+        import psycopg
+
+        con = self.con.con
+        if con.info.transaction_status == psycopg.pq.TransactionStatus.ACTIVE:
+            with suppress(psycopg.Error):
+                con.cancel_safe(timeout=5)
+            con.close()
+        elif not con.closed:
+            con.rollback()
 
     def view(self, query: str, columns: Mapping[str, str]) -> Any:
         """A query as a table of the given columns (name -> type as Ibis calls it), which no query has to be created
@@ -118,8 +131,8 @@ class PostgresEngine:
         except psycopg.Error as e:
             raise foreign(e) from None
         finally:
-            if begun and not self.con.con.closed:
-                self.con.con.rollback()
+            if begun:
+                self._end()
 
     def in_order(self, table: Any, by: Sequence[str], edges: Sequence[datetime]) -> Iterator[Any]:
         """The rows as the server sorts them."""
