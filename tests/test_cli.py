@@ -183,7 +183,7 @@ def test_nothing_found_says_why(hall: Workspace) -> None:
         (["report", "prints", "--only", "pages=many"], "pages: 'many' is not a number without decimals"),
         (["report", "doors", "--sort", "Cuont"], "no column 'Cuont' to sort by; did you mean 'Count'?"),
         (["report", "doors", "--zone", "CET+1"], "no time zone 'CET+1'"),
-        (["report", "doors", "--perod", "2026"], "No such option '--perod'"),
+        (["report", "doors", "--perod", "2026"], "there is no option '--perod'; did you mean '--period'?"),
         (["report", "doors", "--by", "user", "--events", "--cell", "user=Nobody"], "no user 'Nobody' in this result"),
         (["report", "doors", "--cell", "user=B-1001"], "--cell has no effect without --events"),
         (["events", "dors"], "no log 'dors'; did you mean 'doors'?"),

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import re
 import shlex
+from collections.abc import Iterator
 
 import click
 import pytest
 from click.testing import CliRunner
 
 from fermata.api.workspace import Workspace
+from fermata.cli import meant
 from fermata.cli.main import cli, plainer
 from fermata.errors import FermataError
 from tests.conftest import ROOT
@@ -41,3 +44,31 @@ def test_no_message_has_the_words_of_a_validator() -> None:
     """At least sixty slips, none answered in words of a library."""
     assert len(SLIPS) >= 60
     assert not [m for m in SLIPS.values() if FOREIGN.search(m.replace("Parser Error:", ""))]
+
+
+def test_what_is_meant_by_a_word_of_the_trade_is_there() -> None:
+    """Every command and option that a message names exists; no option of a command is taken for another."""
+    ctx = click.Context(cli)
+    commands = dict(every_command(cli, ctx))
+    for words in meant.COMMANDS:
+        typed = [w for w in re.split(r"[ ,]", words) if w]
+        assert typed[0].startswith("--") or typed[0] in commands, words
+        own = commands[" ".join(typed[:2])] if " ".join(typed[:2]) in commands else commands.get(typed[0], cli)
+        assert all(any(w in p.opts for p in own.get_params(ctx)) for w in typed if w.startswith("--")), words
+    for option, words in meant.OPTIONS.items():
+        holding = [c for c in commands.values() if any(option in p.opts for p in c.params)]
+        assert holding, option
+        for command, word in itertools.product(holding, words.split()):
+            own = {n for p in command.params for n in p.opts}
+            message = meant.another_option(click.NoSuchOption(f"--{word}", ctx=click.Context(command, ctx)))
+            assert any(f"'{o}" in message for o in own) or f"--{word}" in own, (command.name, word, message)
+
+
+def every_command(group: click.Group, ctx: click.Context, before: str = "") -> Iterator[tuple[str, click.Command]]:
+    """Every command by its words."""
+    for name in group.list_commands(ctx):
+        command = group.get_command(ctx, name)
+        assert command
+        yield f"{before}{name}", command
+        if isinstance(command, click.Group):
+            yield from every_command(command, ctx, f"{before}{name} ")

@@ -47,6 +47,8 @@ class Group(click.Group):
 
         known = self.list_commands(ctx)
         if args and args[0] not in known and not args[0].startswith("-"):
+            if self.invoke_without_command and args[0] in ("list", "ls"):
+                ctx.fail(f"there is no command {args[0]!r}; fermata {self.name} alone lists them")
             ctx.fail(str(UnknownName.of("command", args[0], known)))
         return super().resolve_command(ctx, args)
 

@@ -105,11 +105,13 @@ class Lazy(common.Group):
                 formatter.write_dl(list(commands.items()))
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[Any, Any, list[str]]:
-        """The subcommand; one of a group's is answered with its group."""
-        if args and args[0] not in self.places:
-            for group, own in GROUPS.items():
-                if args[0] in own:
-                    ctx.fail(f"it is: fermata {group} {args[0]}")
+        """The subcommand; another word is answered with what is meant."""
+        known = self.list_commands(ctx)
+        if self.name == "cli" and args and args[0] not in known and not args[0].startswith("-"):
+            from fermata.cli import meant
+
+            within = {own: group for group, several in GROUPS.items() for own in several}
+            ctx.fail(meant.another_command(ctx, args[0], known, within))
         return super().resolve_command(ctx, args)
 
 
@@ -297,7 +299,12 @@ def plainer(error: click.ClickException) -> str:
     if more := re.fullmatch(r"Got unexpected extra arguments? \((.*)\)", error.message):
         much = f"{more[1]!r} {'is' if len(more[1].split()) == 1 else 'are'} too much"
         return f"{much}; a name of several words stands in quotes: 'mean duration'"
-    return error.format_message()
+    from fermata.cli import meant
+
+    if isinstance(error, click.NoSuchOption):
+        return meant.another_option(error)
+    instead = meant.instead_of_value(error) if isinstance(error, click.BadParameter) else ""
+    return error.format_message().removesuffix(".") + instead if instead else error.format_message()
 
 
 def _interrupts_come_again(lost: sys.UnraisableHookArgs) -> None:

@@ -1,0 +1,143 @@
+"""What somebody means by a word that is no option or command here."""
+
+from __future__ import annotations
+
+import contextlib
+import difflib
+from collections.abc import Iterable, Mapping
+
+import click
+
+from fermata.errors import FermataError, UnknownName
+
+__all__ = ["another_command", "another_option", "instead_of_value"]
+
+ALIKE = 0.75  # how much of a slip of the finger is right
+OPTIONS = {  # option -> what others call it; of several that a command has, the first
+    "--period": "from to since until between start end begin after before date dates when range last day days week "
+    "month quarter year p",
+    "--only": "filter filters where include keep match with if equals",
+    "--without": "exclude except not ignore",
+    "--by": "g group group-by groupby grouped row per dimension dimensions breakdown split",
+    "--across": "pivot crosstab cols matrix",
+    "--columns": "measure measures metric metrics figure figures sum total count mean average avg median distinct "
+    "select show values aggregate",
+    "--fields": "columns column select",
+    "--output": "format form out file export save-as csv tsv json jsonl xlsx excel pdf html xml parquet markdown md "
+    "png svg print o",
+    "--sort": "order order-by orderby sort-by desc descending asc ascending reverse",
+    "--top": "first head highest",
+    "--limit": "max maximum most lines max-rows head first n",
+    "--hours": "time-of-day worktime",
+    "--compare": "versus vs against previous",
+    "--events": "detail details records list raw drill",
+    "--dry-run": "plan preview estimate simulate",
+    "--try": "dry-run plan preview test simulate",
+    "--explain": "why verbose debug",
+    "--chart": "graph plot diagram",
+    "--display": "style landscape portrait orientation paper decimal clock",
+    "--zone": "timezone time-zone tz",
+    "--mail": "email e-mail recipients",
+    "--folder": "directory dir path",
+    "--when": "every daily weekly monthly cron at",
+    "--add": "write append apply save",
+    "--replace": "force overwrite yes",
+    "--fresh": "force overwrite yes",
+}
+COMMANDS = {  # what is typed -> the words of the command
+    "report NAME": "show query run ask get count sum total table stats statistics figures",
+    "report NAME --output FILE": "export download write dump csv pdf excel print",
+    "report NAME --chart KIND": "chart graph plot draw",
+    "reports (or: fermata events LOG, fermata register list)": "list ls",
+    "reports": "catalogue catalog templates",
+    "reports --search WORDS": "search",
+    "events LOG": "records entries rows tail view detail details",
+    "trace NAME": "person history activity audit timeline where whereabouts",
+    "people inside LOG": "who present presence whoisin who-is-in",
+    "register list people": "users persons staff devices",
+    "survey": "status health info summary logs quality coverage gaps fields stats",
+    "new": "init create setup start",
+    "import": "add load ingest read collect fetch",
+    "map FILE": "mapping guess detect parse",
+    "map --kinds": "kinds kind vocabulary",
+    "page": "dashboard overview pages",
+    "schedule": "cron timetable mail email deliver delivery deliveries plan",
+    "archive undo-import": "undo remove delete",
+    "archive expire": "purge retention prune clean cleanup",
+    "archive compact": "vacuum optimize optimise",
+    "archive verify": "validate proof prove audit-proof",
+    "evacuation": "evacuate clear",
+    "--help": "help man usage",
+    "--version": "version",
+}
+
+
+def another_option(error: click.NoSuchOption) -> str:
+    """The message for an option that a command does not have: the one that is meant, and what it does."""
+    ctx = error.ctx or click.Context(click.Command("fermata"))
+    own, above = _options(ctx), _options(ctx.find_root())
+    word, told = error.option_name.lstrip("-"), f"there is no option {error.option_name!r}"
+    path = ctx.command_path.partition(" ")[2]
+    if error.option_name in above and ctx.parent:
+        before = _written(above[error.option_name])
+        return f"{told} behind a command; it stands before it: fermata {before} {path} ..."
+    if meant := _of_the_trade(word, own):
+        return f"{told}; did you mean {_told(own[meant])}"
+    if "--only" in own and word in _fields():
+        return f"{told}; did you mean '--only {word}=VALUE'?"
+    near = difflib.get_close_matches(word, [n.lstrip("-") for n in own if n.startswith("--")], 2, ALIKE)
+    if len(word) > 1 and near:
+        return f"{told}; did you mean {' or '.join(repr('--' + n) for n in near)}?"
+    return f"{told}; all there are: {' '.join(('fermata', *path.split(), '--help'))}"
+
+
+def instead_of_value(error: click.BadParameter) -> str:
+    """What to add where an option has a value that another one of the command takes."""
+    own = _options(error.ctx) if error.ctx else {}
+    meant = _of_the_trade((error.param and error.param.name) or "", own)
+    return f"; did you mean {_told(own[meant])}" if meant and not isinstance(error, click.MissingParameter) else ""
+
+
+def another_command(ctx: click.Context, word: str, known: Iterable[str], within: Mapping[str, str]) -> str:
+    """The message for a command that there is not: what it is called here, the one of a group (name -> group) or the
+    report or log of that name.
+    """
+    typed = next((c for c, words in COMMANDS.items() if word.casefold() in words.split()), None)
+    if not typed and word in within:
+        return f"it is: fermata {within[word]} {word}"
+    if not typed:
+        with contextlib.suppress(FermataError):
+            from fermata.api.workspace import open_workspace
+
+            here = open_workspace(ctx.params["workspace"], viewer=ctx.params["viewer"])
+            typed = f"report {word}" if here.reports.definition(word) else None
+    if typed:
+        return f"there is no command {word!r}; did you mean: fermata {typed}"
+    return str(UnknownName.of("command", word, known))
+
+
+def _of_the_trade(word: str, own: Mapping[str, click.Option]) -> str:
+    return next((o for o, words in OPTIONS.items() if o in own and word in words.split()), "")
+
+
+def _options(ctx: click.Context) -> dict[str, click.Option]:
+    """A command's options by each of their names."""
+    return {name: p for p in ctx.command.params if isinstance(p, click.Option) for name in p.opts}
+
+
+def _written(option: click.Option) -> str:
+    """An option as it is typed, with what stands behind it."""
+    name = max(option.opts, key=len)
+    return name if option.is_flag else f"{name} {option.metavar or (option.name or '').upper()}"
+
+
+def _told(option: click.Option) -> str:
+    """A question about an option as it is typed, and what it does on a line of its own."""
+    return f"'{_written(option)}'?\n  {option.help}"
+
+
+def _fields() -> set[str]:
+    """The fields that some kind of log has."""
+    from fermata.kinds import KINDS
+
+    return {f for kind in KINDS.values() for f in (*kind.fields, *kind.further)}
