@@ -7,6 +7,7 @@ Values of one field: any of them; several fields: all of them; `without` with se
 from __future__ import annotations
 
 import dataclasses
+import re
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -15,7 +16,7 @@ from fermata.errors import RequestError
 from fermata.fields import Field, LogSchema
 from fermata.timeline.words import span
 
-__all__ = ["Condition", "Selection", "between", "count_of", "empty", "holds", "like", "second_filter", "words"]
+__all__ = ["Condition", "Selection", "between", "count_of", "empty", "holds", "like", "words", "written_otherwise"]
 
 Kind = Literal["is", "like", "between", "empty", "words"]
 
@@ -252,14 +253,18 @@ def _typed(condition: Condition, schema: LogSchema) -> Condition:
 
 def _no_filter_inside(condition: Condition, schema: LogSchema) -> None:
     for value in condition.values:
-        if advice := second_filter(str(value), condition, schema):
+        if advice := written_otherwise(str(value), condition, schema):
             raise RequestError(advice)
 
 
-def second_filter(value: str, condition: Condition, schema: LogSchema) -> str:
-    """What to write instead where a value looks like a filter of its own (`action=printed,colour=yes`); "" where it
-    does not.
+def written_otherwise(value: str, condition: Condition, schema: LogSchema) -> str:
+    """What to write instead where a value looks like a pattern (`Ann*`) or like a filter of its own
+    (`action=printed,colour=yes`); "" where it does not.
     """
+    if re.search(r"[*?]", value) and schema.field(condition.field).type in ("text", "tags"):
+        return (
+            f"{condition.field} {value!r} is looked for as it stands; for a pattern write '{condition.field}~{value}'"
+        )
     name, sign, rest = (p.strip() for p in value.partition("="))
     if not sign or name not in schema.by_name:
         return ""

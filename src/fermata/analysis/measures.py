@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
 from fermata.analysis.declared import DeclaredMeasure, declared, declared_names
-from fermata.errors import RequestError, UnknownName
+from fermata.errors import RequestError, UnknownName, nearest
 from fermata.fields import Field, FieldType, LogSchema
 
 __all__ = ["MAX", "MEASURES", "MIN", "SUM", "Measure", "component"]
@@ -133,7 +133,13 @@ class Measure:
             if declared(name) is None:
                 if meant := MEANT.get(name):
                     raise UnknownName(f"there is no measure {name!r}; did you mean {' '.join([meant, *rest])!r}?")
-                raise UnknownName.of("measure", name, [*MEASURES, *declared_names()])
+                known = [*MEASURES, *declared_names()]
+                if rest or nearest(name, known):
+                    raise UnknownName.of("measure", name, known)
+                ways = f"'total {name}', 'mean {name}', 'max {name}' or 'distinct {name}'"
+                raise UnknownName(
+                    f"there is no measure {name!r}; of a field write {ways} (measures: {', '.join(sorted(known))})"
+                )
             if len(rest) != 1:
                 raise RequestError(f"{name} needs a field, as in '{name} duration'")
             return cls(name, rest[0])

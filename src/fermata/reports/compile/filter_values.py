@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from fermata.analysis import explain
 from fermata.analysis.combine import Figures, Source
 from fermata.analysis.derive import PAIRINGS, Pairing
-from fermata.analysis.filters import Condition, Selection, second_filter
+from fermata.analysis.filters import Condition, Selection, written_otherwise
 from fermata.analysis.plan import Plan, Strand
 from fermata.errors import RequestError, UnknownName, nearest
 from fermata.fields import Field, LogSchema
@@ -143,7 +143,7 @@ def _missing(
         return notes[:1]
     condition, _ = where[0]
     field = strand.schema.field(condition.field)
-    if advice := second_filter(text, condition, strand.schema):
+    if advice := written_otherwise(text, condition, strand.schema):
         raise RequestError(advice)
     ever = _ever(plan, place, strand.schema, field)
     raise UnknownName.of(field.name, text, [*ever, *_texts(place, field)], where=f"in the log {strand.schema.name}")

@@ -9,7 +9,7 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 from fermata._version import __version__
-from fermata.analysis.filters import Selection, second_filter
+from fermata.analysis.filters import Selection, written_otherwise
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import Field, LogSchema
 from fermata.notes import Note
@@ -174,7 +174,7 @@ def _known_values(register: Register, schema: LogSchema, selection: Selection) -
         held = {str(v) for r in rows for v in (r[i] if isinstance(r[i], list) else [r[i]]) if v is not None}
         for value in condition.values:
             if value not in held:
-                if advice := second_filter(str(value), condition, schema):
+                if advice := written_otherwise(str(value), condition, schema):
                     raise RequestError(advice)
                 raise UnknownName.of(condition.field, str(value), held, where=f"in the register {register.name}")
 
