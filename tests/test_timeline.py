@@ -222,6 +222,14 @@ PLAIN = {
     "monthly on the second Tuesday": lambda d: d.weekday() == 1 and 8 <= d.day <= 14,
     "monthly on the last Sunday": lambda d: d.weekday() == 6 and (d + timedelta(days=7)).month != d.month,
     "first working day": lambda d: d.weekday() < 5 and all((d.replace(day=n)).weekday() > 4 for n in range(1, d.day)),
+    "quarterly on the last day": lambda d: d.month % 3 == 0 and (d + timedelta(days=1)).day == 1,
+    "quarterly on the 1st": lambda d: d.month % 3 == 1 and d.day == 1,
+    "on the 1st, 10th and 15th of the month": lambda d: d.day in (1, 10, 15),
+    "last Friday of each month": lambda d: d.weekday() == 4 and (d + timedelta(days=7)).month != d.month,
+    "Mon, Wednesdays and Thurs": lambda d: d.weekday() in (0, 2, 3),
+    "Mon-Fri": lambda d: d.weekday() < 5,
+    "every other Friday": lambda d: d.weekday() == 4 and (d - date(2026, 1, 2)).days % 14 == 0,
+    "1st of April": lambda d: (d.month, d.day) == (4, 1),
     "yearly on 29 March": lambda d: (d.month, d.day) == (3, 29),
     "FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-1": lambda d: d.weekday() < 5 and all((d + timedelta(days=n)).weekday() > 4 or (d + timedelta(days=n)).month != d.month for n in range(1, 6)),
     "FREQ=WEEKLY;INTERVAL=2;BYDAY=FR": lambda d: d.weekday() == 4 and (d - date(2026, 1, 2)).days % 14 == 0,
@@ -277,12 +285,21 @@ def test_a_time_that_never_or_twice_happens_is_due_once() -> None:
         ("FREQ=FORTNIGHTLY;BYHOUR=7", "is no recurrence rule of RFC 5545"),
         ("FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30;BYHOUR=7", "never fires"),
         ("FREQ=DAILY;INTERVAL=3;BYHOUR=7", "counts from a day"),
+        ("twice a day", "is no recurrence; write daily at 07:00"),
+        ("0 7 * * 1", "is a line of cron; write it in words: daily at 07:00"),
     ],
 )  # fmt: skip
 def test_recurrences_that_make_no_sense(text: str, why: str) -> None:
     """What cannot be read, or never happens, is an error that says what would be right."""
     with pytest.raises(RequestError, match=re.escape(why)):
         recurrence(text, "Europe/Lisbon")
+
+
+@pytest.mark.parametrize("text", ["daily at 07:00", "hourly", "FREQ=DAILY;BYHOUR=7"])
+def test_a_time_beside_a_time_is_refused(text: str) -> None:
+    """It would have no effect."""
+    with pytest.raises(RequestError, match="tells the time itself; leave at out"):
+        recurrence(text, "Europe/Lisbon", at="08:00")
 
 
 @pytest.mark.parametrize(("text", "meant"), [

@@ -91,7 +91,8 @@ def stored_name(name: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class LogSchema:
-    """What a log's events hold. `spans` says that its events are meant to have a finish.
+    """What a log's events hold, or the rows of a register (kind `register`). `spans` says that its events are meant to
+    have a finish.
 
     The fields are in the order they were declared, the common ones first. `attributes` are what registers add when a
     question is asked (`user.department`); they are not stored. `derivation` says how the events of a derived log are
@@ -135,7 +136,8 @@ class LogSchema:
         known = [*self.by_name, "start", *(("finish", "duration") if self.spans else ())]
         expected = {**KINDS[self.kind].fields, **KINDS[self.kind].further} if self.kind in KINDS else {}
         hint = f'; a log of the kind {self.kind!r} has it once [logs.{self.name}.fields] maps it: {name} = "COLUMN"'
-        raise UnknownName.of("field", name, known, where=f"in the log {self.name}{hint if name in expected else ''}")
+        what = "log" if self.kind != "register" else "register"
+        raise UnknownName.of("field", name, known, where=f"in the {what} {self.name}{hint if name in expected else ''}")
 
     @property
     def columns(self) -> dict[str, str]:

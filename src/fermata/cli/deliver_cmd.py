@@ -156,7 +156,7 @@ def _add(workspace: Any, name: str, options: dict[str, Any]) -> None:
     data |= {"hold": list(options["hold"])} if options["hold"] else {}
     data |= {"viewer": options["seen_by"]} if options["seen_by"] else {}
     if options["starts"]:
-        data["from"] = common.day(options["starts"], "--from")
+        data["from"] = common.day(options["starts"], "--starts")
     if options["forms"]:
         data["formats"] = list(options["forms"])
     if options["only"]:

@@ -115,16 +115,15 @@ def contacts(request: Contacts, place: Workplace) -> Records:
         raise RequestError(f"{strand.schema.name} has no event of {person!r} in {plan.stretch.words}{known}{more}")
     rows = engine.run(asked.by_person(here, strand.schema)).to_pylist()
     rows.sort(key=lambda r: (-r["times"], r["person"], str(r["where"])))
-    columns: tuple[ColumnDef, ...] = (
-        ColumnDef("user", "User"), ColumnDef(at, headings([at], strand.schema.kind)[0]),
-        ColumnDef("times", "Times", "number"),
-        ColumnDef("first", "First", "time"), ColumnDef("last", "Last", "time"),
-        ColumnDef("nearest", "Nearest", "duration", "h:mm:ss"), ColumnDef("together", "Together", "duration",
-        "h:mm:ss"),
-    )  # fmt: skip
-    listed = tuple(
-        tuple(r[k] for k in ("person", "where", "times", "first", "last", "nearest", "together")) for r in rows
-    )
+    spans = strand.schema.spans
+    columns = {
+        "person": ColumnDef("user", "User"), "where": ColumnDef(at, headings([at], strand.schema.kind)[0]),
+        "times": ColumnDef("times", "Times", "number"),
+        "first": ColumnDef("first", "First", "time"), "last": ColumnDef("last", "Last", "time"),
+        "nearest": ColumnDef("nearest", "Nearest", "duration", "h:mm:ss"),
+        **({"together": ColumnDef("together", "Together", "duration", "h:mm:ss")} if spans else {}),
+    }  # fmt: skip
+    listed = tuple(tuple(r[k] for k in columns) for r in rows)
     head = dataclasses.replace(
         context_by(plan, place, now, request.digest),
         title=f"Near {' or '.join(asked.person)}: same {at}, within {within}",
@@ -136,7 +135,7 @@ def contacts(request: Contacts, place: Workplace) -> Records:
         *outside,
         *said,
     ]
-    if not strand.schema.spans:
+    if not spans:
         notes.append(
             Note(
                 f"{strand.schema.name} has moments only, so nobody is together for a time; ask a log of visits "
@@ -145,7 +144,7 @@ def contacts(request: Contacts, place: Workplace) -> Records:
             )
         )
     notes += known_beforehand(plan, place)
-    return Records(head.title, head, columns, listed, len(listed), notes=tuple(notes))
+    return Records(head.title, head, tuple(columns.values()), listed, len(listed), notes=tuple(notes))
 
 
 def _unknown(place: Workplace, strand: Strand, person: str) -> str:

@@ -25,8 +25,8 @@ FORMS = (
     "daily at 07:00", "weekdays at 07:00", "working days at 07:00", "weekly on Monday at 07:00",
     "two-weekly on Monday at 07:00",
     "monthly on the 1st at 07:00", "monthly on the last day at 18:00", "monthly on the first Monday at 07:00",
-    "first working day at 08:00", "last working day at 17:00", "yearly on 1 April at 07:00", "hourly",
-    "every 15 minutes",
+    "quarterly on the 1st at 07:00", "first working day at 08:00", "last working day at 17:00",
+    "yearly on 1 April at 07:00", "hourly", "every 15 minutes",
 )  # fmt: skip
 ANCHOR = date(2024, 1, 1)  # a Monday; where counting begins by default
 HORIZON = timedelta(
@@ -143,7 +143,7 @@ def recurrence(
 def _ruled(rule: str, text: str, zone_name: str, first: date | None, at: str) -> Recurrence:
     parts = dict(p.split("=", 1) for p in rule.split(";"))
     if first is None and ("COUNT" in parts or parts.get("INTERVAL", "1") != "1"):
-        raise RequestError(f"{text!r} counts from a day; say which: from = 2026-01-05")
+        raise RequestError(f"{text!r} counts from a day; say which: from = 2026-01-05 (--starts 2026-01-05)")
     if at and parts.keys() & {"BYHOUR", "BYMINUTE"}:
         raise RequestError(f"{text!r} tells the time itself; leave at out")
     if not at and "BYHOUR" not in parts and parts["FREQ"] not in ("HOURLY", "MINUTELY"):
@@ -168,15 +168,27 @@ def _here(text: str, zone_name: str) -> str:
 
 
 CLOCK = re.compile(r"\b(?:at )?(\d{1,2})(?:[:.](\d\d))? ?([ap]m)?$")
-SAID = (  # as people also say it
+DAY = r"(?:mon|tues|wednes|thurs|fri|satur|sun)day"
+DATE = r"\d+(?:st|nd|rd|th)"
+SAID = (  # as people also say it; each applies to what those before it left
+    *((re.compile(rf"\b{n[:3].lower()}(?:s|r|rs|nes|ur)?(?:days|\b(?! ?day))"), n.lower()) for n in WEEKDAY_NAMES),
+    (re.compile(r"(?:at )?\bnoon$"), "at 12:00"), (re.compile(r"(?:at )?\bmidnight$"), "at 00:00"),
+    (re.compile(r"^(?:(?:every|each|on) )?(?:the )?(.+?) of (?:the|each|every|a) month\b"), r"\1"),
+    (re.compile(r"^(?:on )?monday ?(?:to|-|until) ?friday\b"), "weekdays"),
     (re.compile(r"(?:every|each) day\b"), "daily"), (re.compile(r"(?:every|each) working day\b"), "working days"),
     (re.compile(r"(?:every|each) weekday\b"), "weekdays"), (re.compile(r"(?:every|each) hour\b"), "hourly"),
     (re.compile(r"(?:every|each) (?:2|two|second|other) weeks? on\b|fortnightly on\b"), "two-weekly on"),
-    (re.compile(r"(?:every|each) week on\b|(?:every|each) (?=(?:mon|tues|wednes|thurs|fri|satur|sun)day\b)"),
-        "weekly on "),
-    (re.compile(r"^((?:mon|tues|wednes|thurs|fri|satur|sun)day)s?(?= at|$)"), r"weekly on \1"),
+    (re.compile(rf"(?:every|each) (?:second|other) (?={DAY})"), "two-weekly on "),
+    (re.compile(r"\bfirst day\b"), "1st"),
+    (re.compile(rf"^(?:on )?(?:the )?((?:{'|'.join(NTH)}) {DAY}|last day)(?= at|$)"),
+        r"monthly on the \1"),
+    (re.compile(rf"^(?:on )?(?:the )?({DATE})(?= at| and| ,|$)"), r"monthly on the \1"),
+    (re.compile(rf"^(?:on )?(?:the )?(\d+)(?:st|nd|rd|th)?(?: of)? ({'|'.join(MONTHS)})\b"), r"yearly on \1 \2"),
+    (re.compile(rf"(?:every|each) week on\b|(?:every|each) (?={DAY})"), "weekly on "),
+    (re.compile(rf"^(?:on )?({DAY}(?: (?:,|and) {DAY})*)(?= at|$)"), r"weekly on \1"),
     (re.compile(r"(?:every|each) month\b"), "monthly"), (re.compile(r"^weekly(?= at|$)"), "weekly on monday"),
-    (re.compile(r"^monthly(?= at|$)"), "monthly on the 1st"), (re.compile(r"(?:every|each) year\b"), "yearly"),
+    (re.compile(r"(?:every|each) quarter\b"), "quarterly"),
+    (re.compile(r"^(monthly|quarterly)(?= at|$)"), r"\1 on the 1st"), (re.compile(r"(?:every|each) year\b"), "yearly"),
 )  # fmt: skip
 
 
@@ -200,12 +212,16 @@ def _as_read(text: str) -> str:
 def _plain(text: str, zone_name: str, first: date | None, at: str, working: Hours | None) -> Recurrence:
     words = _as_read(text)
     steps = re.fullmatch(r"(hourly)|every (\d+) (minutes|hours)", words)
+    if at and (steps or re.search(r"\d:\d\d$", words)):
+        raise RequestError(f"{text!r} tells the time itself; leave at out")
     if steps:
         return Recurrence(text, _steps(steps, text), (), zone_name, first or ANCHOR)
     m = re.fullmatch(r"(.+?)(?: at (\d{1,2}:\d\d(?: (?:,|and) \d{1,2}:\d\d)*))?", words)
     if not m:
         raise RequestError(f"{text!r} says nothing; write when it is to go out, such as 'daily at 07:00'")
     told = [_clock(t, text) for t in re.findall(r"\d{1,2}:\d\d", m[2] or at)]
+    if not told and m[1] not in (*(f"{n} working day" for n in NTH), "working days"):
+        _rule(m[1], text, first or ANCHOR)  # what is no recurrence with a time either is told as that
     if not told:
         raise RequestError(f"{text!r} tells no time of day; write {text.strip()} at 07:00")
     times, begins = tuple(sorted(told)), first or ANCHOR
@@ -233,22 +249,28 @@ def _rule(words: str, text: str, first: date | None) -> str:
         return "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR"
     if m := re.fullmatch(r"(two-)?weekly on (.+)", words):
         if m[1] and first is None:
-            raise RequestError(f"{text!r} counts from a day; say which: from = 2026-01-05")
+            raise RequestError(f"{text!r} counts from a day; say which: from = 2026-01-05 (--starts 2026-01-05)")
         return f"FREQ=WEEKLY{';INTERVAL=2' if m[1] else ''};BYDAY={','.join(_days(m[2], text))}"
+    months = ""
+    if words.startswith("quarterly on the "):
+        words = words.replace("quarterly", "monthly")
+        months = f";BYMONTH={'3,6,9,12' if ' last ' in words else '1,4,7,10'}"
     if words == "monthly on the last day":
-        return "FREQ=MONTHLY;BYMONTHDAY=-1"
+        return f"FREQ=MONTHLY{months};BYMONTHDAY=-1"
     if m := re.fullmatch(rf"monthly on the ({'|'.join(NTH)}) (\w+)", words):
         n = -1 if m[1] == "last" else NTH.index(m[1]) + 1
-        return f"FREQ=MONTHLY;BYDAY={n}{_days(m[2], text)[0]}"
-    if m := re.fullmatch(r"monthly on the (\d+)(?:st|nd|rd|th)(?: (?:,|and) the (\d+)(?:st|nd|rd|th))?", words):
-        days = [int(d) for d in m.groups() if d]
+        return f"FREQ=MONTHLY{months};BYDAY={n}{_days(m[2], text)[0]}"
+    if re.fullmatch(rf"monthly on (?:the )?{DATE}(?: (?:,|and) (?:the )?{DATE})*", words):
+        days = [int(d) for d in re.findall(r"\d+", words)]
         if not all(1 <= d <= 28 for d in days):
             raise RequestError(
                 f"{text!r}: not every month has that day; write monthly on the last day, or a rule of RFC 5545"
             )
-        return f"FREQ=MONTHLY;BYMONTHDAY={','.join(map(str, days))}"
+        return f"FREQ=MONTHLY{months};BYMONTHDAY={','.join(map(str, days))}"
     if (m := re.fullmatch(r"yearly on (\d+) (\w+)", words)) and m[2] in MONTHS:
         return f"FREQ=YEARLY;BYMONTH={MONTHS.index(m[2]) + 1};BYMONTHDAY={int(m[1])}"
+    if re.fullmatch(r"[\d*][\d*/,-]*(?: [\w*/,-]+){4}", text.strip()):
+        raise RequestError(f"{text!r} is a line of cron; write it in words: {'; '.join(FORMS[:6])} ...")
     raise RequestError(
         f"{text!r} is no recurrence; write {'; '.join(FORMS)}; or a rule of RFC 5545 (FREQ=WEEKLY;BYDAY=MO)"
     )

@@ -89,7 +89,7 @@ def register_list(request: RegisterList, place: Workplace) -> Records:
         raise RequestError(f"the register {name} has no rows; its files are {_files(register)}")
     columns, rows = _columns_and_rows(register, at)
     several = {n for n, _ in columns if register.several(n)}
-    schema = LogSchema(name, tuple(Field(n, "tags" if n in several else "text") for n, _ in columns))
+    schema = LogSchema(name, tuple(Field(n, "tags" if n in several else "text") for n, _ in columns), kind="register")
     selection = report.selection.checked(schema)
     _known_values(register, schema, selection)
     kept = _kept(place, rows, schema, selection) if rows else []
