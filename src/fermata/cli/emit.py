@@ -102,6 +102,10 @@ def refuse_unused(wanted: Sequence[str], how: Display | None = None) -> None:
     from fermata import outputs
 
     ctx = click.get_current_context()
+    for text in wanted:
+        each = text.split(",")
+        if len(each) > 1 and all(outputs.known(one) or Path(one).suffix for one in each) and not Path(text).exists():
+            raise click.UsageError(f"--output takes one; write {' '.join(f'--output {one.strip()}' for one in each)}")
     if len(streams := [text for text in wanted if outputs.known(text)]) > 1:
         raise click.UsageError(f"standard output takes one form, not {', '.join(streams)}; name files for the others")
     if wanted and ctx.get_parameter_source("notes") == ParameterSource.COMMANDLINE:

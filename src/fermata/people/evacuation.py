@@ -121,7 +121,9 @@ class Clearing:
         'drill.toml'
         """
         if self.path.exists() and not over:
-            raise RequestError(f"{self.path} is prepared already; change it there, or say to replace it")
+            raise RequestError(
+                f"{self.path} is prepared already; change it there, or replace it (--replace, over=True)"
+            )
         asked = Prepared.model_validate(data)
         if not asked.outer:
             raise RequestError(

@@ -77,7 +77,9 @@ def _free(directory: Path, name: str, over: bool) -> Path:
         raise RequestError(f"{name!r} cannot name a report: small letters, digits, - and _")
     path = directory / f"{name}.toml"
     if path.exists() and not over:
-        raise RequestError(f"there is a report {name} already ({path}); choose another name, or say to replace it")
+        raise RequestError(
+            f"there is a report {name} already ({path}); choose another name, or replace it (--replace, over=True)"
+        )
     return path
 
 
