@@ -104,6 +104,17 @@ MEANT = {  # words of other programs for what is called otherwise here
 }  # fmt: skip
 
 
+def _unknown(name: str, rest: list[str]) -> UnknownName:
+    """The error for a word that is no measure, with `rest` behind it: what it is called here, or what of a field."""
+    if meant := MEANT.get(name):
+        return UnknownName(f"there is no measure {name!r}; did you mean {' '.join([meant, *rest])!r}?")
+    known = sorted([*MEASURES, *declared_names()])
+    if rest or nearest(name, known):
+        return UnknownName.of("measure", name, known)
+    ways = f"'total {name}', 'mean {name}', 'max {name}' or 'distinct {name}'"
+    return UnknownName(f"there is no measure {name!r}; of a field write {ways} (measures: {', '.join(known)})")
+
+
 @dataclass(frozen=True, slots=True)
 class Measure:
     """A measure as asked for: its name, the field it is of, for a percentile the share in per cent, for `at` and `over`
@@ -131,15 +142,7 @@ class Measure:
             name, rest = {"earliest": "first", "latest": "last"}[name], []
         if name not in MEASURES:
             if declared(name) is None:
-                if meant := MEANT.get(name):
-                    raise UnknownName(f"there is no measure {name!r}; did you mean {' '.join([meant, *rest])!r}?")
-                known = [*MEASURES, *declared_names()]
-                if rest or nearest(name, known):
-                    raise UnknownName.of("measure", name, known)
-                ways = f"'total {name}', 'mean {name}', 'max {name}' or 'distinct {name}'"
-                raise UnknownName(
-                    f"there is no measure {name!r}; of a field write {ways} (measures: {', '.join(sorted(known))})"
-                )
+                raise _unknown(name, rest)
             if len(rest) != 1:
                 raise RequestError(f"{name} needs a field, as in '{name} duration'")
             return cls(name, rest[0])

@@ -121,9 +121,7 @@ class Clearing:
         'drill.toml'
         """
         if self.path.exists() and not over:
-            raise RequestError(
-                f"{self.path} is prepared already; change it there, or replace it (--replace, over=True)"
-            )
+            raise RequestError(f"{self.path} is prepared already; change it, or replace it (--replace, over=True)")
         asked = Prepared.model_validate(data)
         if not asked.outer:
             raise RequestError(

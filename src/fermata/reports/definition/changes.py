@@ -86,10 +86,10 @@ def paged(held: Report | None, name: str, add: Sequence[str], drop: Sequence[str
         if found is None:
             raise UnknownName.of("part", one, [p.report or p.title for p in parts], where=f"on the page {name}")
         parts.remove(found)
-    for one in (Part.of(report=n) for n in add):
-        if one in parts:
-            raise RequestError(f"{one.report} is on the page {name} already, as part {parts.index(one) + 1}")
-        parts.append(one)
+    for part in (Part.of(report=n) for n in add):
+        if part in parts:
+            raise RequestError(f"{part.report} is on the page {name} already, as part {parts.index(part) + 1}")
+        parts.append(part)
     if not parts:
         raise RequestError(f"the page {name} would have no part; name at least one report")
     changes = {"title": name.replace("-", " ").capitalize(), **({} if held else {"log": ""}), **keys}
