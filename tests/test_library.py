@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import ast
+import functools
 import io
 import pickle
 import shutil
 import subprocess
 import sys
 import tomllib
+from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 import duckdb
+import numpy as np
 import pandas as pd
 import polars as pl
 import pyarrow as pa
@@ -139,6 +142,12 @@ def test_a_result_is_rows_columns_and_figures(hall: Workspace) -> None:
     assert hall.log("timesheets").during("2026-03").measure("time").figure() == timedelta(hours=4028)
     assert result == hall.run(ASKED)
     assert result != hall.run(ASKED.changed(period="2026-02"))
+    for ends in (
+        ("2026-03-01", "2026-03-02"),
+        (date(2026, 3, 1), "2026-03-02"),
+        (np.datetime64("2026-03-01"), date(2026, 3, 2)),
+    ):
+        assert hall.log("doors").during(*ends).report.period == "2026-03-01/2026-03-02"
     days = hall.log("doors").during(date(2026, 3, 1), date(2026, 3, 2)).by("day").measure("count").run()
     assert [row["Day"] for row in days.to_dicts()] == [date(2026, 3, 1), date(2026, 3, 2)]
     assert hall.run("refused-entries") == hall.report("refused-entries")
@@ -304,3 +313,35 @@ def test_a_total_that_a_table_does_not_show_is_no_other_figure(hall: Workspace) 
         assert (listed.figure, listed.rows[-1][-1]) == (None, whole.cell(of="Last", at=at))
     one = {"place": "Stage side", "device": "Stage door"}
     assert without.cell(of="Last", at=one) == whole.cell(of="Last", at=one)
+
+
+@pytest.mark.parametrize(
+    "of", [list, set, iter, np.array, pd.Series, pl.Series, pa.array], ids=lambda of: f"{of.__module__}.{of.__name__}"
+)
+def test_values_may_come_in_a_column_of_another_library(hall: Workspace, of: Callable[[list[str]], Any]) -> None:
+    """As those of a list; of an empty one nothing would be kept, and that is said."""
+    doors = hall.log("doors").during("2026-03").measure("count")
+    assert doors.only(action=of(["refused", "forced"])).figure() == 85
+    assert doors.any_of({"action": of(["refused"])}, {"action": of(["forced"])}).figure() == 85
+    with pytest.raises(RequestError, match="the list of values is empty, so nothing would be kept"):
+        doors.only(action=of([]))
+    assert doors.without(action=of([])).report.without == ()
+
+
+def test_what_is_no_number_of_rows_is_refused(hall: Workspace) -> None:
+    """Wherever a limit is given."""
+    question = hall.log("doors").during("2026-03-02")
+    ask = fermata.Report.of(log="doors", period="2026-03-02")
+    asking: list[Callable[[int], Any]] = [
+        question.listing, question.events, functools.partial(hall.listing, ask),
+        lambda n: question.run().events(limit=n), lambda n: hall.trace("Ada Umberlin", limit=n),
+        lambda n: hall.run(ask.changed(listing={}), limit=n),
+    ]  # fmt: skip
+    for one in asking:
+        for limit in (0, -1):
+            with pytest.raises(RequestError, match="the limit is the most rows"):
+                one(limit)
+    with pytest.raises(RequestError, match="how many rows to pass over"):
+        hall.listing(ask, 1, skip=-1)
+    with pytest.raises(RequestError, match=r"ask\.history: should be greater than or equal to 2"):
+        hall.unusual(ask, history=0)

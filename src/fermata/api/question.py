@@ -9,7 +9,6 @@ from datetime import date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
-from fermata.analysis.filters import conditions
 from fermata.api.values import Value
 from fermata.errors import RequestError
 from fermata.reports.definition.report import Report
@@ -145,30 +144,31 @@ class Question(Answering):
     workspace: Asked
     report: Report
 
-    def during(self, period: str | date, until: date | None = None) -> Question:
+    def during(self, period: str | date, until: str | date | None = None) -> Question:
         """Only this period, in any form periods are written in; relative ones stay relative. Or a date, or an instant;
-        with `until`, from the one to the other: a date is included, an instant is not.
+        with `until`, from the one to the other: a date is included, an instant is not. Each may be written out, too.
 
         >>> hall.log("doors").during("2026-03-02").measure("count").figure()
         369
         >>> hall.log("doors").during(date(2026, 3, 2), date(2026, 3, 3)).measure("count").figure()
         904
         """
-        if isinstance(period, str):
+        if isinstance(period, str) and until is None:
             return self._with(period=period)
-        last = until if until is not None else period
         if isinstance(period, datetime) and until is None:
             raise RequestError(f"during({period}): an instant needs until, where the period ends")
-        return self._with(period=f"{_written(period)}/{_written(last)}")
+        ends = (period, period if until is None else until)
+        return self._with(period="/".join(t if isinstance(t, str) else _written(t) for t in ends))
 
     def only(self, **values: object) -> Question:
-        """Keeps events whose fields have one of the values; several fields must all hold. `""` or None is empty.
+        """Keeps events whose fields have one of the values (`user__department` is `user.department`); several fields
+        must all hold. `""` or None is empty. An empty list is refused: nothing would be kept.
 
         >>> doors = hall.log("doors").during("2026-03")
         >>> doors.only(action="refused", place=["Library", "Stage side"]).measure("count").figure()
         47
         """
-        return self._with(only=self.report.only + conditions(values))
+        return self._with(only=self.report.only + Report.of(log="any", only=_fields(values)).only)
 
     def without(self, **values: object) -> Question:
         """Drops events for which any of the fields has one of the values; events where it is empty stay.
@@ -176,7 +176,7 @@ class Question(Answering):
         >>> hall.log("doors").during("2026-03").without(action="refused").measure("count").figure()
         16190
         """
-        return self._with(without=self.report.without + conditions(values))
+        return self._with(without=self.report.without + Report.of(log="any", without=_fields(values)).without)
 
     def any_of(self, *alternatives: Mapping[str, object]) -> Question:
         """Keeps events for which at least one alternative holds: one number as caller or called.
@@ -185,8 +185,8 @@ class Question(Answering):
         >>> doors.any_of({"action": "refused"}, {"action": "forced"}).measure("count").figure()
         85
         """
-        group = tuple(c for one in alternatives for c in conditions(dict(one)))
-        return self._with(any_of=(*self.report.any_of, group))
+        found = Report.of(log="any", any_of=[_fields(one) for one in alternatives]).any_of
+        return self._with(any_of=self.report.any_of + found)
 
     def by(self, *dimensions: str) -> Question:
         """Groups by fields and calendar units, outermost first.
@@ -302,6 +302,12 @@ class Question(Answering):
         return Question(self.workspace, self.report.changed(**changes))
 
 
+def _fields(values: Mapping[str, object]) -> dict[str, object]:
+    """Values by field; `user__department` is the attribute `user.department`."""
+    return {name.replace("__", "."): value for name, value in values.items()}
+
+
 def _written(at: date) -> str:
     """A date or instant as periods are written; a naive one is on the clock of the question's zone."""
-    return at.isoformat()
+    own: date = at.tolist() if hasattr(at, "tolist") else at  # NumPy's
+    return own.isoformat()

@@ -18,7 +18,6 @@ from fermata.api.tabular import Listing
 from fermata.config.workspace_file import CONFIG, Config, load
 from fermata.errors import NotForViewers, RequestError
 from fermata.reports.compile.request import Asking
-from fermata.reports.definition.parts import Ask
 from fermata.reports.definition.report import Report
 from fermata.reports.result import Answer, Records
 from fermata.run_log import tell
@@ -239,7 +238,7 @@ class ViewerWorkspace:
         """
         report = log if isinstance(log, Report) else Report.of(log=log, **chosen)
         self.base.known(report.log)
-        asked = report.changed(ask=Ask(what="contacts", within=within, at=at))
+        asked = report.changed(ask={"what": "contacts", "within": within, "at": at})
         return self._records(asked, Asking(name=person, field="user"))
 
     def unusual(self, report: Report, *, unit: str = "day", history: int = 28, factor: float = 2.0) -> Listing:
@@ -249,7 +248,7 @@ class ViewerWorkspace:
         >>> hall.unusual(fermata.Report.of(log="doors", period="2026-03", by=["user"], columns=["count"])).names
         ('user', 'day', 'figure', 'usual', 'median', 'highest', 'history')
         """
-        ask = Ask(what="unusual", unit=unit, history=history, factor=factor)
+        ask = {"what": "unusual", "unit": unit, "history": history, "factor": factor}
         asked = _without_shape(report, besides=("by", "columns", "measures"))
         return self._records(asked.changed(ask=ask, columns=report.columns[:1]), Asking())
 

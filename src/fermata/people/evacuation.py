@@ -122,7 +122,7 @@ class Clearing:
         """
         if self.path.exists() and not over:
             raise RequestError(f"{self.path} is prepared already; change it, or replace it (--replace, over=True)")
-        asked = Prepared.model_validate(data)
+        asked = tomlfile.parse(Prepared, data, self.path, "")
         if not asked.outer:
             raise RequestError(
                 'say which doors lead out of the house (outer = { device = ["Stage door"] }), or outer = "every" '

@@ -14,6 +14,7 @@ from typing import ClassVar
 
 from fermata.analysis.plan import Cell, Plan
 from fermata.digest import apart, digest
+from fermata.errors import RequestError
 from fermata.notes import Note
 from fermata.reports.definition.report import Report
 from fermata.timeline import Stretch
@@ -46,6 +47,10 @@ class Request:
     executor: ClassVar[str] = ""
     shows: ClassVar[str] = ""
 
+    def __post_init__(self) -> None:
+        if self.limit is not None and self.limit < 1:
+            raise RequestError(f"the limit is the most rows, 1 or more, not {self.limit}; without it there are all")
+
     @functools.cached_property
     def digest(self) -> str:
         """SHA-256 of all that decides its figures, to 16 hex digits."""
@@ -72,6 +77,11 @@ class Listing(Request):
 
     executor: ClassVar[str] = "fermata.reports.execute.listing:listing"
     shows: ClassVar[str] = "events"
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if self.skip < 0:
+            raise RequestError(f"skip is how many rows to pass over, 0 or more, not {self.skip}")
 
 
 @dataclass(frozen=True, eq=False, repr=False)

@@ -1,4 +1,4 @@
-"""Lengths of time as people write them: `13 months`, `90 days`, `45 minutes`."""
+"""Lengths of time as people write them: `13 months`, `90 days`, `45 minutes`, `8 h`."""
 
 from __future__ import annotations
 
@@ -21,16 +21,19 @@ EXACT = {
 }
 
 
+SHORT = {"min": "minute", "h": "hour", "hr": "hour", "d": "day", "w": "week"}  # a lone m might be a month
+
+
 def length(text: str) -> tuple[int, str]:
     """`13 months` as (13, "month"). Raises RequestError.
 
     >>> length("90 days")
     (90, 'day')
     """
-    found = re.fullmatch(r"(\d+) *(minute|hour|day|week|month|year)s?", text.strip())
+    found = re.fullmatch(r"(\d+) *(minute|min|hour|hr|h|day|d|week|w|month|year)s?", text.strip().lower())
     if not found or not int(found[1]):
         raise RequestError(f"{text!r} is no length of time; write 45 minutes, 6 hours, 90 days, 13 months or 2 years")
-    return int(found[1]), found[2]
+    return int(found[1]), SHORT.get(found[2], found[2])
 
 
 def exact(text: str) -> timedelta:

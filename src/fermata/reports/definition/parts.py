@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import Field, WithJsonSchema, field_validator, model_validator
+from pydantic import Field, ValidationInfo, WithJsonSchema, field_validator, model_validator
 
 from fermata.analysis.filters import Condition, Selection, between, conditions, empty, like, words
 from fermata.analysis.formula import Formula
@@ -64,15 +65,30 @@ Alternatives = Annotated[
 ]
 
 
-def conditions_of(data: Any) -> Any:
-    """Conditions from `{ field = value }`; a value is one, several, or a table of like, from/to, words, empty."""
+def conditions_of(data: Any, *, drops: bool = False) -> Any:
+    """Conditions from `{ field = value }`; a value is one, several, or a table of like, from/to, words, empty. Raises
+    ValueError, also for an empty list, of which nothing could be kept; where the conditions drop, it drops nothing.
+    """
     if not isinstance(data, dict):
         return data
     found: dict[str, Any] = {}
     for name, value in data.items():
-        listed = list(value) if isinstance(value, list | tuple | set | frozenset) else [value]
+        listed = _values(value)
+        if not listed and not drops:
+            raise ValueError(
+                f"{name}: the list of values is empty, so nothing would be kept; name some, or leave it out"
+            )
         found[name] = [_special(name, v) if isinstance(v, dict) else v for v in listed]
     return conditions(found)
+
+
+def _values(value: Any) -> list[Any]:
+    """One value or several, of a column of another library too, as a list of Python's own."""
+    for own in ("tolist", "to_pylist", "to_list"):  # of NumPy and pandas, of Arrow, of polars
+        if hasattr(value, own):
+            value = getattr(value, own)()
+    several = isinstance(value, Iterable) and not isinstance(value, str | bytes | Mapping)
+    return list(value) if several else [value]
 
 
 def _special(name: str, table: dict[str, Any]) -> Any:
@@ -95,8 +111,8 @@ class Chosen(Strict):
 
     @field_validator("only", "without", mode="before")
     @classmethod
-    def _read_conditions(cls, data: Any) -> Any:
-        return conditions_of(data)
+    def _read_conditions(cls, data: Any, of: ValidationInfo) -> Any:
+        return conditions_of(data, drops=of.field_name == "without")
 
     @field_validator("any_of", mode="before")
     @classmethod
