@@ -326,6 +326,9 @@ def test_values_may_come_in_a_column_of_another_library(hall: Workspace, of: Cal
     with pytest.raises(RequestError, match="the list of values is empty, so nothing would be kept"):
         doors.only(action=of([]))
     assert doors.without(action=of([])).report.without == ()
+    for none in ((), ({},)):
+        with pytest.raises(RequestError, match="there is no alternative, so nothing would be kept"):
+            doors.any_of(*none)
 
 
 def test_what_is_no_number_of_rows_is_refused(hall: Workspace) -> None:

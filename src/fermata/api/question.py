@@ -185,7 +185,7 @@ class Question(Answering):
         >>> doors.any_of({"action": "refused"}, {"action": "forced"}).measure("count").figure()
         85
         """
-        found = Report.of(log="any", any_of=[_fields(one) for one in alternatives]).any_of
+        found = Report.of(log="any", any_of=[[_fields(one) for one in alternatives]]).any_of
         return self._with(any_of=self.report.any_of + found)
 
     def by(self, *dimensions: str) -> Question:
@@ -309,5 +309,7 @@ def _fields(values: Mapping[str, object]) -> dict[str, object]:
 
 def _written(at: date) -> str:
     """A date or instant as periods are written; a naive one is on the clock of the question's zone."""
-    own: date = at.tolist() if hasattr(at, "tolist") else at  # NumPy's
+    own: object = at.tolist() if hasattr(at, "tolist") else at  # NumPy's
+    if not isinstance(own, date):
+        raise RequestError(f"a period is a text, a date or an instant, not {own!r}")
     return own.isoformat()

@@ -181,10 +181,9 @@ class ViewerWorkspace:
         >>> hall.run(fermata.Report.of(log="doors", period="2026-03", columns=["count"])).figure()
         16273
         """
-        asked = self.reports.definition(report) if isinstance(report, str) else report
-        return self._result(asked, Asking(limit=limit, explained=explain))
+        return self._result(_defined(self, report), Asking(limit=limit, explained=explain))
 
-    def listing(self, report: Report, limit: int | None = None, *, skip: int = 0, **layout: object) -> Listing:
+    def listing(self, report: Report | str, limit: int | None = None, *, skip: int = 0, **layout: object) -> Listing:
         """The events a report's filters keep in its period, oldest first unless the layout says otherwise.
 
         `layout` has the keys of `[listing]`: fields, second, sort, numbers, totals, most, overlapping. The groups,
@@ -193,6 +192,7 @@ class ViewerWorkspace:
         >>> len(hall.listing(fermata.Report.of(log="doors", period="2026-03-02"), 3).rows)
         3
         """
+        report = _defined(self, report)
         asked = _without_shape(report).changed(listing=layout or report.listing or {})
         return self._records(asked, Asking(limit=limit, skip=skip))
 
@@ -241,16 +241,15 @@ class ViewerWorkspace:
         asked = report.changed(ask={"what": "contacts", "within": within, "at": at})
         return self._records(asked, Asking(name=person, field="user"))
 
-    def unusual(self, report: Report, *, unit: str = "day", history: int = 28, factor: float = 2.0) -> Listing:
-        """Units of the report's period with more of its first column than `factor` times what is usual for the same
-        group.
+    def unusual(self, report: Report | str, *, unit: str = "day", history: int = 28, factor: float = 2.0) -> Listing:
+        """Units of a report's period with more of its first column than `factor` times what is usual for the group.
 
         >>> hall.unusual(fermata.Report.of(log="doors", period="2026-03", by=["user"], columns=["count"])).names
         ('user', 'day', 'figure', 'usual', 'median', 'highest', 'history')
         """
         ask = {"what": "unusual", "unit": unit, "history": history, "factor": factor}
-        asked = _without_shape(report, besides=("by", "columns", "measures"))
-        return self._records(asked.changed(ask=ask, columns=report.columns[:1]), Asking())
+        asked = _without_shape(_defined(self, report), besides=("by", "columns", "measures"))
+        return self._records(asked.changed(ask=ask, columns=asked.columns[:1]), Asking())
 
     def at(self, moment: Moment) -> Self:
         """The same workspace as it would be asked at another moment, on the same engine: a time, a date or a text;
@@ -292,6 +291,11 @@ class ViewerWorkspace:
             if name in WRITING:
                 raise NotForViewers(f"{WRITING[name]} is not for {self.base.view.words}: a viewer reads")
             raise AttributeError(f"{type(self).__name__!r} object has no attribute {name!r}")
+
+
+def _defined(workspace: ViewerWorkspace, report: Report | str) -> Report:
+    """A report, or the one of a name."""
+    return workspace.reports.definition(report) if isinstance(report, str) else report
 
 
 def _without_shape(report: Report, besides: tuple[str, ...] = ()) -> Report:

@@ -120,12 +120,15 @@ class Chosen(Strict):
         """A list of tables is one set of alternatives; a list of such lists several, all of which must hold."""
         if isinstance(data, list | tuple) and data and all(isinstance(d, dict) for d in data):
             data = [data]
-        if isinstance(data, list | tuple):
-            return tuple(
-                tuple(c for one in group for c in (conditions_of(one) if isinstance(one, dict) else (one,)))
-                for group in data
-            )
-        return data
+        if not isinstance(data, list | tuple):
+            return data
+        found = tuple(
+            tuple(c for one in group for c in (conditions_of(one) if isinstance(one, dict) else (one,)))
+            for group in data
+        )
+        if () in found:
+            raise ValueError("there is no alternative, so nothing would be kept; name some, or leave it out")
+        return found
 
     @property
     def selection(self) -> Selection:
