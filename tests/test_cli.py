@@ -14,6 +14,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import click
+import duckdb
 import pytest
 
 from fermata.api.workspace import Workspace
@@ -132,6 +133,23 @@ def test_records_add_up_to_the_cell(hall: Workspace) -> None:
     whole = ask(hall, "events", "timesheets", "--show", record)
     assert "Wanda São-Brás" in whole
     assert "Remark" in whole
+
+
+def test_sql_gives_the_same_rows_in_every_form(hall: Workspace, tmp_path: Path) -> None:
+    """To standard output or to a file; an unknown form, or a file that cannot be written, leaves nothing."""
+    query = "SELECT place, count(*) AS n FROM doors WHERE place IS NOT NULL GROUP BY place ORDER BY place"
+    rows = [(r["place"], int(r["n"])) for r in table(ask(hall, "archive", "sql", query, "--output", "csv"))]
+    assert len(rows) > 3
+    assert [
+        tuple(json.loads(line).values()) for line in ask(hall, "archive", "sql", query, "--output", "json").splitlines()
+    ] == rows
+    shown = ask(hall, "archive", "sql", query).splitlines()[1:]
+    assert [(p, int(n)) for p, n in (line.rsplit(maxsplit=1) for line in shown)] == rows
+    ask(hall, "archive", "sql", query, "--output", str(tmp_path / "rows.parquet"))
+    assert list(duckdb.sql(f"FROM '{tmp_path / 'rows.parquet'}'").fetchall()) == rows
+    for wrong, code in (("rows.doc", 2), ("nowhere/rows.csv", 1)):
+        ask(hall, "archive", "sql", query, "--output", str(tmp_path / wrong), code=code)
+    assert [p.name for p in tmp_path.iterdir()] == ["rows.parquet"]
 
 
 def test_explain_and_dry_run(hall: Workspace) -> None:

@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
+import os
 import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import IO, TYPE_CHECKING
 
 import click
 
 from fermata.cli import common
+from fermata.errors import DataError
+
+if TYPE_CHECKING:
+    import pyarrow
 
 __all__ = ["check", "sql"]
+
+FORMS = ("txt", "csv", "json", "parquet")
 
 
 @click.command(name="check")
@@ -37,10 +47,9 @@ def check(ctx: click.Context) -> None:
 @click.argument("query", required=False)
 @common.beside("QUERY")(
     "--output",
-    type=click.Choice(["txt", "csv", "json"]),
     default="txt",
-    show_default=True,
-    help="the form of its answer.",
+    metavar="FORM|FILE",
+    help="the form of its answer: txt, csv, json (a line a row) or parquet; or a file, its form by its ending.",
 )
 @click.pass_context
 def sql(ctx: click.Context, query: str | None, output: str) -> None:
@@ -55,25 +64,50 @@ def sql(ctx: click.Context, query: str | None, output: str) -> None:
         for name, columns in workspace.archive.tables().items():
             click.echo(f"{name}: {', '.join(columns)}")
         return
+    form = output if output in FORMS else Path(output).suffix.removeprefix(".").lower()
+    if form not in FORMS:
+        raise click.UsageError(
+            f"--output {output} names no form; there are {', '.join(FORMS)}, or a file ending in one"
+        )
     table = workspace.archive.sql(query)
-    if output == "csv":
+    if output in FORMS:
+        _write(table, form, sys.stdout.buffer)
+        return
+    aside = Path(output).with_name(f".{Path(output).name}.{os.getpid()}")
+    try:
+        with aside.open("wb") as out:
+            _write(table, form, out)
+        aside.replace(output)
+    except OSError as e:
+        raise DataError(f"{output}: cannot be written: {e.strerror or e}") from None
+    finally:
+        aside.unlink(missing_ok=True)
+    common.note(f"written: {output}")
+
+
+def _write(table: pyarrow.Table, form: str, out: IO[bytes]) -> None:
+    """The rows in a form."""
+    if form == "csv":
         import pyarrow.csv
 
-        pyarrow.csv.write_csv(_texts(table), sys.stdout.buffer)
-    elif output == "json":
+        pyarrow.csv.write_csv(_texts(table), out)
+    elif form == "parquet":
+        import pyarrow.parquet
+
+        pyarrow.parquet.write_table(table, out)
+    elif form == "json":
         import json
 
         for row in table.to_pylist():
-            click.echo(json.dumps(row, ensure_ascii=False, default=str))
+            out.write(f"{json.dumps(row, ensure_ascii=False, default=str)}\n".encode())
     else:
-        _print(table)
+        out.writelines(f"{line}\n".encode() for line in _lines(table))
 
 
-def _texts(table: object) -> object:
+def _texts(table: pyarrow.Table) -> pyarrow.Table:
     """The table with every column as text that CSV has no type for."""
     import pyarrow as pa
 
-    assert isinstance(table, pa.Table)
     columns = [
         pa.array([None if v is None else str(v) for v in c.to_pylist()], pa.string())
         if pa.types.is_nested(c.type) or pa.types.is_interval(c.type) or pa.types.is_duration(c.type)
@@ -83,15 +117,12 @@ def _texts(table: object) -> object:
     return pa.table(columns, names=table.column_names)
 
 
-def _print(table: object) -> None:
+def _lines(table: pyarrow.Table) -> Iterator[str]:
     """The rows in columns."""
-    import pyarrow as pa
-
     from fermata.outputs.formats import clean
 
-    assert isinstance(table, pa.Table)
     rows = [["" if v is None else clean(str(v)) for v in row.values()] for row in table.to_pylist()]
     heads = table.column_names
     widths = [max(len(h), *(len(r[i]) for r in rows)) if rows else len(h) for i, h in enumerate(heads)]
     for line in (heads, *rows):
-        click.echo("  ".join(f"{text:<{w}}" for text, w in zip(line, widths, strict=True)).rstrip())
+        yield "  ".join(f"{text:<{w}}" for text, w in zip(line, widths, strict=True)).rstrip()
