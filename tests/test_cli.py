@@ -252,6 +252,15 @@ def test_wrong_requests(hall: Workspace, arguments: list[str], message: str) -> 
     assert message in ask(hall, *arguments, code=2)
 
 
+@pytest.mark.parametrize("group", ["people", "evacuation"])
+def test_a_group_of_commands_alone_shows_its_help(hall: Workspace, group: str) -> None:
+    """On standard error, as nothing was done."""
+    shown = ask(hall, group, code=2)
+    assert shown.startswith(f"Usage: fermata {group}")
+    assert "Commands:" in shown
+    assert "Error" not in shown
+
+
 def test_an_option_that_has_an_effect_only_with_another_is_refused_without() -> None:
     """Whatever command has one: its help says what it goes with, and nothing is done without that."""
     values = {"integer range": "3", "float range": "3", "choice": ""}

@@ -60,6 +60,10 @@ def command(
         entries = [e for e in workspace.archive.imports() if wanted is None or e["log"] in wanted]
         _list(entries, workspace.config.workspace.zone)
         return
+    if log and log not in workspace.archive.logs and Path(log).is_file():
+        fits = [n for n, m in workspace.config.logs.items() if any(Path(log).match(p) for p in m.files)]
+        new = "" if fits else f"; of a new log: fermata map {log} --add"
+        raise click.UsageError(f"{log} is a file; name its log first: fermata import {(fits or ['LOG'])[0]} {log}{new}")
     said: dict[str, Any] = {
         "complete_to": common.read_now(complete_to, workspace.config.workspace.zone),
         "complete": complete,

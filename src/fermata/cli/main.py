@@ -272,6 +272,9 @@ def answered(words: list[str] | None, obj: dict[str, Any] | None = None) -> int:
     except (click.exceptions.Abort, KeyboardInterrupt):
         click.echo("interrupted", err=True)
         return 130
+    except click.exceptions.NoArgsIsHelpError as e:
+        e.show()  # the help itself, and no message around it
+        return e.exit_code
     except click.ClickException as e:
         shown = click.UsageError(plainer(e), ctx=e.ctx) if isinstance(e, click.UsageError) else e
         shown.show()
