@@ -12,7 +12,7 @@ from collections.abc import Mapping
 from fermata.archive.duck import lit
 from fermata.fields import Field
 from fermata.intake.field_map import FieldMap
-from fermata.intake.texts import Column, Origin, raw_text, spelt
+from fermata.intake.texts import HALVES, IN_WORDS, Column, Origin, raw_text, spelt
 
 __all__ = ["FILES", "Files"]
 
@@ -38,6 +38,8 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
     if patterns:
         forms_sql = lit(patterns[0]) if len(patterns) == 1 else f"[{', '.join(lit(p) for p in patterns)}]"
         local.append(f"try_strptime({raw}, {forms_sql})")
+        if otherwise := _as_engines_write(raw, patterns):
+            local.append(f"try_strptime({otherwise}, {forms_sql})")
     for form in forms:
         if form == "iso":
             shaped = f"regexp_matches({raw}, {lit(ISO_SHAPE)})"
@@ -68,6 +70,18 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
     local_sql = _coalesce(local, "TIMESTAMP")
     utc_sql = _coalesce(utc, "TIMESTAMP")
     return Column(local_sql, reason=f"is not a time written as {wanted}", raw=raw), Column(utc_sql)
+
+
+def _as_engines_write(raw: str, patterns: list[str]) -> str:
+    """The text with what people also write (`Sept`, `a.m.`) as the engine reads it; "" where no pattern has such a
+    part.
+    """
+    text = raw
+    if any("%b" in p for p in patterns):
+        text = f"regexp_replace({text}, '(?i)\\bsept\\b', 'Sep')"
+    if any("%p" in p for p in patterns):
+        text = f"regexp_replace({text}, {lit(HALVES)}, '\\1m')"
+    return text if text != raw else ""
 
 
 def _in_full(text: str) -> str:
@@ -137,13 +151,12 @@ def _duration_form(raw: str, form: str, point: str) -> str:
             f"WHEN {number} >= 0 AND {number} < {MOST_LENGTH // scale} THEN CAST(round({number} * {scale}, 0) AS "
             "BIGINT) END"
         )
-    if form == "iso":
-        part = [
-            f"coalesce(try_cast(regexp_extract({raw}, {lit(ISO_DURATION)}, {i}) AS BIGINT), 0)" for i in range(1, 5)
-        ]
-        fraction = f"CAST(rpad(regexp_extract({raw}, {lit(ISO_DURATION)}, 5), 6, '0') AS BIGINT)"
+    if form in ("iso", "words"):
+        pattern = lit({"iso": ISO_DURATION, "words": IN_WORDS}[form])
+        part = [f"coalesce(try_cast(regexp_extract({raw}, {pattern}, {i}) AS BIGINT), 0)" for i in range(1, 5)]
+        fraction = f"CAST(rpad(regexp_extract({raw}, {pattern}, 5), 6, '0') AS BIGINT)"
         total = f"((({part[0]} * 24 + {part[1]}) * 60 + {part[2]}) * 60 + {part[3]}) * 1000000 + {fraction}"
-        return f"CASE WHEN regexp_matches({raw}, {lit(ISO_DURATION)}) AND length({raw}) > 2 THEN {total} END"
+        return f"CASE WHEN regexp_matches({raw}, {pattern}) AND regexp_matches({raw}, '[0-9]') THEN {total} END"
     shape = {
         "h:mm:ss": r"^\d+:[0-5]\d:[0-5]\d(\.\d{1,6})?$",
         "h:mm": r"^\d+:[0-5]\d$",

@@ -22,7 +22,7 @@ from fermata.strict import Strict, listed
 __all__ = ["DURATION_FORMS", "TIME_WORDS", "FieldMap", "check_forms", "expression", "named_once"]
 
 TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us", "julian day")
-DURATION_FORMS = ("seconds", "milliseconds", "minutes", "hours", "h:mm:ss", "h:mm", "mm:ss", "iso")
+DURATION_FORMS = ("seconds", "milliseconds", "minutes", "hours", "h:mm:ss", "h:mm", "mm:ss", "iso", "words")
 SPELLINGS = ("lower", "composed", "no domain", "mac", "phone")
 
 

@@ -15,7 +15,7 @@ from fermata.archive.duck import lit
 from fermata.errors import RequestError
 from fermata.fields import Field
 from fermata.intake.field_map import FieldMap
-from fermata.intake.texts import Column, Origin, raw_text, spelt
+from fermata.intake.texts import IN_WORDS, Column, Origin, raw_text, spelt
 
 __all__ = ["EPOCH", "FAMILIES", "Native"]
 
@@ -33,15 +33,20 @@ OFFSET = r"(Z|z|[+-]\d\d(?::?\d\d)?)"
 ISO = rf"^(\d{{4}})-(\d\d)-(\d\d)(?:[T ](\d\d):(\d\d)(?::(\d\d)(?:[.,](\d+))?)?)?\s*{OFFSET}?$"
 CODES = {
     "Y": r"(\d{4})", "y": r"(\d\d)", "m": r"(\d{1,2})", "d": r"(\d{1,2})", "H": r"(\d{1,2})", "I": r"(\d{1,2})",
-    "M": r"(\d{1,2})", "S": r"(\d{1,2})", "f": r"(\d{1,6})", "p": "([AaPp][Mm])", "z": OFFSET,
-    "b": "(Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)",
+    "M": r"(\d{1,2})", "S": r"(\d{1,2})", "f": r"(\d{1,6})",
+    "p": "([AaPp](?:[Mm]|[.][ \u00a0\u202f]?[Mm][.]))", "z": OFFSET,
+    "b": "([Ss][Ee][Pp][Tt]|[A-Za-z]{3})",
 }  # fmt: skip
-MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
+MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 UNITS = {"seconds": 10**6, "milliseconds": 10**3, "minutes": 6 * 10**7, "hours": 36 * 10**8}
 SHAPES = {
     "h:mm:ss": (r"^(\d+):([0-5]\d):([0-5]\d(?:\.\d{1,6})?)$", (3600, 60, 1)),
     "h:mm": (r"^(\d+):([0-5]\d)$", (3600, 60)),
     "mm:ss": (r"^(\d+):([0-5]\d(?:\.\d{1,6})?)$", (60, 1)),
+    "words": (
+        IN_WORDS.replace("([0-9]{1,9})(?:[.]([0-9]{1,6}))?", "([0-9]{1,9}(?:[.][0-9]{1,6})?)"),
+        (86400, 3600, 60, 1),
+    ),
     "iso": (r"^P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d{1,6})?)S)?)?$", (86400, 3600, 60, 1)),
 }
 NUMBER = r"^[+-]?\d+(\.\d*)?$"
@@ -266,10 +271,11 @@ def _read(raw: str, form: str) -> tuple[str, str]:
         year = f"(CASE WHEN {number['y']} < 69 THEN 2000 ELSE 1900 END + {number['y']})"
     month = number.get("m", "1")
     if "b" in part:
-        month = f"(CASE {part['b']} {' '.join(f'WHEN {lit(m)} THEN {i}' for i, m in enumerate(MONTHS, 1))} END)"
+        cases = " ".join(f"WHEN {lit(m)} THEN {i}" for i, m in enumerate(MONTHS, 1))
+        month = f"(CASE left(lower({part['b']}), 3) {cases} END)"
     day, hour = number.get("d", "1"), f"coalesce({number['H']}, 0)" if "H" in part else "0"
     if "I" in part:
-        later = f"CASE WHEN lower({part['p']}) = 'pm' THEN 12 ELSE 0 END" if "p" in part else "0"
+        later = f"CASE WHEN lower({part['p']}) LIKE 'p%' THEN 12 ELSE 0 END" if "p" in part else "0"
         hour = f"(CASE WHEN {number['I']} BETWEEN 1 AND 12 THEN {number['I']} % 12 + {later} ELSE 99 END)"
     minute, second = (f"coalesce({number[c]}, 0)" if c in part else "0" for c in "MS")
     micro = f"coalesce(CAST(rpad(left({part['f']}, 6), 6, '0') AS integer), 0)" if "f" in part else "0"
@@ -314,4 +320,4 @@ def _shaped(raw: str, form: str) -> str:
         f"coalesce(CAST(CAST(({found})[{i}] AS numeric) * {unit * 10**6} AS bigint), 0)"
         for i, unit in enumerate(units, 1)
     )
-    return f"CASE WHEN {found} IS NOT NULL AND length({raw}) > 2 THEN {total} END"
+    return f"CASE WHEN {found} IS NOT NULL AND {raw} ~ '[0-9]' THEN {total} END"

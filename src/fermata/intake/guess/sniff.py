@@ -372,4 +372,18 @@ def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str
         rows = con.execute(f"SELECT * EXCLUDE n FROM sampled WHERE n % {step} = 0 ORDER BY n").fetchall()
     except Exception as e:
         raise SourceError(f"{path}: cannot be read as {found.format}: {str(e).splitlines()[0]}") from None
+    rows = _records(rows, names)
     return {n: [r[i].strip() for r in rows if r[i] and r[i].strip()] for i, n in enumerate(names)}
+
+
+def _records(rows: list[tuple[Any, ...]], names: list[str]) -> list[tuple[Any, ...]]:
+    """The rows without those of a printout that are no records, where they are few: its heading once more on each page,
+    and lines with little more than a number of the page, a sum or an end.
+    """
+    filled = [[(n, v.strip()) for n, v in zip(names, row, strict=True) if v and v.strip()] for row in rows]
+    kept = [
+        row
+        for row, held in zip(rows, filled, strict=True)
+        if sum(n == v for n, v in held) < 2 and len(held) > (len(names) > 3) + (len(names) > 4)
+    ]
+    return kept if len(kept) >= 0.8 * len(rows) else rows

@@ -12,6 +12,7 @@ from typing import Any
 from fermata.intake.guess.comings import comings
 from fermata.intake.guess.headings import happened, hints, named, says
 from fermata.intake.guess.words import UNITS
+from fermata.intake.texts import IN_WORDS
 
 __all__ = ["Times", "form_of", "times"]
 
@@ -52,6 +53,7 @@ HAS_CLOCK = r"(.*\d:\d.*)"  # a date alone, where somebody did not come, is no t
 CLOCK = re.compile(r"\d{1,2}:\d\d(:\d\d(\.\d+)?)?( ?[AaPp][Mm])?$")
 LENGTH = re.compile(r"\d+:\d\d:\d\d$")
 SHORT = re.compile(r"\d+:[0-5]\d$")
+WORDED = re.compile(rf"(?=.*[0-9]){IN_WORDS.removeprefix('(?i)')}", re.IGNORECASE)
 NUMBER = re.compile(r"-?\d+$")
 PLAIN = re.compile(r"\d+(?:[.,]\d+)?$")
 ENOUGH = 0.97  # of the texts must read as a form
@@ -79,6 +81,7 @@ def times(columns: dict[str, list[str]], doubts: Doubts, kind: str) -> Times:
     """What the columns that hold times and lengths mean in a log of this kind. What a call lasted is how long it was
     talked, where the file says it.
     """
+    columns = {n: list(map(_as_read, texts)) for n, texts in columns.items()}
     forms = {n: f for n, texts in columns.items() if texts and (f := form_of(n, texts, doubts)) is not None}
     days = {n for n, f in forms.items() if (f and f[0] in DAYS) or (not f and all(len(t) == 10 for t in columns[n]))}
     spoken = happened(n for n in forms if n not in days)
@@ -123,6 +126,11 @@ def times(columns: dict[str, list[str]], doubts: Doubts, kind: str) -> Times:
     return Times(fields, set(forms))
 
 
+def _as_read(text: str) -> str:
+    """A text with `Sept` and `a.m.` as forms of time have them."""
+    return re.sub(r"(?i)\b([ap])[.][ \u00a0\u202f]?m[.]", r"\1m", re.sub(r"(?i)\bsept\b", "Sep", text))
+
+
 def form_of(name: str, texts: list[str], doubts: Doubts) -> list[str] | None:
     """The form of a column of times; None where it is none. A choice between day and month first is noted."""
     foot = next((i for i, t in enumerate(reversed(texts[-2:])) if re.search(r"\d", t)), 0)  # such as "Total"
@@ -164,7 +172,7 @@ def _share(texts: list[str], form: str) -> float:
 @cache
 def _outline(text: str) -> str:
     """A text with 0 for its numbers and a for its words: what cannot be of a form is told without trying to read it."""
-    return re.sub(r"[^\W\d_]+", "a", re.sub(r"\d+", "0", text))
+    return re.sub(r"[^\W\d_]+", "a", re.sub(r"\d+", "0", re.sub(" +", " ", text)))
 
 
 def _read(text: str, form: str) -> datetime | None:
@@ -254,7 +262,9 @@ def _joined(day: str, clock: str, columns: dict[str, list[str]], form: str) -> d
 def _duration(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, Any]:
     """The column of lengths of time; its unit is that of the heading, where this has one."""
     lengths = [
-        n for n, t in columns.items() if all(PLAIN.fullmatch(x) or LENGTH.fullmatch(x) or SHORT.fullmatch(x) for x in t)
+        n
+        for n, t in columns.items()
+        if all(PLAIN.fullmatch(x) or LENGTH.fullmatch(x) or SHORT.fullmatch(x) or WORDED.fullmatch(x) for x in t)
     ]
     column = named("duration", lengths)
     if column is None:
@@ -267,6 +277,8 @@ def _duration(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, Any]:
         forms.append("h:mm" if shapes[0] or unit == "hours" else "mm:ss")
         if forms == ["mm:ss"] and max(int(x.split(":")[0]) for x in texts if SHORT.fullmatch(x)) < 24:
             doubts["duration"] = "minutes and seconds, or hours and minutes (h:mm)? nothing in the sample is above 23"
+    if _any(WORDED, texts):
+        forms.append("words")
     if shapes[2]:
         forms.insert(0, unit or "seconds")
         if not unit:
