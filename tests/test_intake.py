@@ -263,6 +263,7 @@ TIMES = {
     "01/Mar/2026:15:45:00 +0545": {"form": "%d/%b/%Y:%H:%M:%S %z"},
     "01.03.26 10:00": {"form": ["%d/%m/%y %H:%M", "%d.%m.%y %H:%M"]},
     "3/1/2026 10:00:00 AM": {"form": "%m/%d/%Y %I:%M:%S %p"},
+    "3/1/2026 10:00 a. m.": {"form": "%m/%d/%Y %I:%M %p"},
 }
 
 
@@ -290,6 +291,9 @@ def _form(options: dict[str, Any]) -> str:
         ('duration = { column = "L", form = "seconds", decimal = "," }', '"0,25"', 0.25),
         ('finish = { column = "L", form = "%H:%M", next_day = true }', "02:00", 14_400 * 1.0),
         ('finish = "L"', "2026-03-28T23:00:00Z", 3600),
+        ('finish = { column = "L", form = "%d %b %Y %H:%M" }', "28 Mar 2026 24:00", 7200),
+        ('finish = { column = "L", form = "%H:%M", next_day = true }', "24:00", 7200),
+        ('duration = { column = "L", form = "words" }', "1 hour 3 min 4.5s", 3784.5),
     ],
 )  # fmt: skip
 def test_durations_and_finishes(make: Maker, fields: str, row: str, seconds: float) -> None:
@@ -297,7 +301,7 @@ def test_durations_and_finishes(make: Maker, fields: str, row: str, seconds: flo
     config = plain(fields=fields).replace('device = "Door"', 'device = "D"')
     workspace = make(config, x=f"When,Who,D,L\n2026-03-28 22:00,Ann,A,{row}\n")
     fates(workspace)
-    expected = 3 * 3600 if "next_day" in fields else seconds  # 22:00 to 02:00 that night is three hours
+    expected = 3 * 3600 if row == "02:00" else seconds  # 22:00 to 02:00 that night is three hours
     listed = workspace.listing(fermata.Report(log="doors")).rows
     assert [r[2] for r in listed] == [round(expected * 1_000_000)], workspace.archive.rejects("doors")
 

@@ -5,7 +5,7 @@ length.
 from __future__ import annotations
 
 import tomllib
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -720,6 +720,26 @@ def test_the_largest_sheet_of_a_workbook_is_proposed(tmp_path: Path) -> None:
     text, doubts = propose(tmp_path / "doors.xlsx", "doors")
     assert tomllib.loads(text)["logs"]["doors"]["sheet"] == "Data"
     assert doubts[0] == "the sheets are Sheet, Data; the largest was taken"
+
+
+ODD = {  # file -> its first line, a line for each day, its last lines; hours of all, events
+    "hours.csv": ("Tag;Beginn;Ende;Mitarbeiter", "{d:02}.03.2026;16:00;24:00;Ann", "", 64, 8),
+    "use.csv": ("Started;Ended;User;Program", "{d} Sept 2026 1:05 a.m.;{d} Sept 2026 1:05 p.m.;ann;Draw", "", 96, 8),
+    "calls.csv": ("Call start,From,To,Duration,Status", "2026-03-0{d} 10:00:00,201,0044{d}79460,1h 30m 00s,Answered", "", 12, 8),
+    "doors.csv": ("Date,Time,Employee,Door,End", "2026-03-0{d},10:00,Ann,Gate,10:30",
+        "\nPage 1\nDate,Time,Employee,Door,End\n2026-03-09,10:00,Ann,Gate,10:30\nTotal,,,,9\n*** End ***", 4.5, 9),
+    "states.csv": ("Timestamp,Name,Area,Duration", "Mon Mar  2 10:0{d}:00 2026,Ann,Lab,60", "", 8 / 60, 8),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", ODD)
+def test_what_people_and_printers_write_is_read(tmp_path: Path, name: str) -> None:
+    """The end of a day as 24:00, Sept and a.m., lengths in words, pages with their headings, days with two blanks."""
+    head, line, foot, hours, events = ODD[name]
+    text = "\n".join([head, *(line.format(d=d) for d in range(1, 9)), foot])
+    opened, _ = brought_in(tmp_path / "hall", name, text)
+    found = opened.log(name.removesuffix(".csv")).measure("count", "time").run()
+    assert (found.figure("count"), found.figure("time")) == (events, timedelta(hours=hours))
 
 
 def test_counters_are_not_added_up(tmp_path: Path) -> None:

@@ -18,6 +18,7 @@ __all__ = ["FILES", "Files"]
 
 OFFSET = r"(Z|z|[+-]\d\d(:?\d\d)?)$"
 ISO_SHAPE = r"^\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d([.,]\d+)?)?)?\s*(Z|z|[+-]\d\d(:?\d\d)?)?$"
+DAYS_END = r"\b24:00(:00([.]0+)?)?([^0-9:.]|$)"  # of ISO 8601, which people write with dates of their own, too
 EPOCH = {"epoch s": 1_000_000, "epoch ms": 1_000, "epoch us": 1}
 MOST_LENGTH = 9 * 10**18  # microseconds
 MOST_EPOCH = 253_402_300_799_000_000  # the end of the year 9999, in microseconds
@@ -40,6 +41,9 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
         local.append(f"try_strptime({raw}, {forms_sql})")
         if otherwise := _as_engines_write(raw, patterns):
             local.append(f"try_strptime({otherwise}, {forms_sql})")
+        if any("%H:%M" in p for p in patterns):
+            ends, begins = f"regexp_matches({raw}, {lit(DAYS_END)})", f"regexp_replace({raw}, '\\b24:00', '00:00')"
+            local.append(f"CASE WHEN {ends} THEN try_strptime({begins}, {forms_sql}) + INTERVAL 1 DAY END")
     for form in forms:
         if form == "iso":
             shaped = f"regexp_matches({raw}, {lit(ISO_SHAPE)})"

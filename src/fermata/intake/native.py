@@ -280,7 +280,7 @@ def _read(raw: str, form: str) -> tuple[str, str]:
     minute, second = (f"coalesce({number[c]}, 0)" if c in part else "0" for c in "MS")
     micro = f"coalesce(CAST(rpad(left({part['f']}, 6), 6, '0') AS integer), 0)" if "f" in part else "0"
     last = (
-        f" OR ({hour} = 24 AND {minute} = 0 AND {second} = 0 AND {micro} = 0)" if form == "iso" else ""
+        f" OR ({hour} = 24 AND {minute} = 0 AND {second} = 0 AND {micro} = 0)" if "H" in part else ""
     )  # ISO 8601's end of a day
     there_is = f"{month} BETWEEN 1 AND 12 AND ({hour} < 24{last}) AND {minute} < 60 AND {second} < 60 AND {year} > 0"
     days = f"extract(day FROM make_date({year}, {month}, 1) + INTERVAL '1 month' - INTERVAL '1 day')"
