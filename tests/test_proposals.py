@@ -742,6 +742,16 @@ def test_what_people_and_printers_write_is_read(tmp_path: Path, name: str) -> No
     assert (found.figure("count"), found.figure("time")) == (events, timedelta(hours=hours))
 
 
+def test_pairs_in_the_text_of_a_programs_log_are_fields(tmp_path: Path) -> None:
+    """Who and what, where most lines say them; a log without them keeps its doubt."""
+    lines = "".join(f'2026-03-01 10:0{n}:00,5 INFO  [m] user="Ann Lee" action=login n={n}\n' for n in range(9))
+    opened, _ = brought_in(tmp_path / "hall", "app.log", lines)
+    assert opened.log("app").only(user="Ann Lee", action="login", level="INFO").measure("count").figure() == 9
+    (tmp_path / "other.log").write_text(lines.replace("=", " "))
+    assert "stand inside the text" in propose(tmp_path / "other.log", "other")[1][0]
+    assert "stand inside the text" not in " ".join(propose(tmp_path / "hall" / "app.log", "app")[1])
+
+
 def test_counters_are_not_added_up(tmp_path: Path) -> None:
     """Readings of counters are told from amounts: what was counted between them is a log of its own."""
     text = "Device,Serial,Reading Date,Total Pages\nHP,V1,2026-11-01,120033\nHP,V1,2026-11-27,121500\n"

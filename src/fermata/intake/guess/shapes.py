@@ -8,16 +8,20 @@ from __future__ import annotations
 import dataclasses
 import fnmatch
 import re
+from collections import Counter
 from collections.abc import Collection, Sequence
 
 from fermata.intake.guess.by_column import BY_COLUMN, JOURNAL
 from fermata.intake.guess.by_line import BY_LINE, DATABASE_SERVER, LEASES
 from fermata.intake.guess.by_message import BY_MESSAGE
+from fermata.intake.guess.headings import named
 from fermata.intake.guess.shape import Shape
 
-__all__ = ["DATABASE_SERVER", "of_columns", "of_journal", "of_messages", "of_text"]
+__all__ = ["DATABASE_SERVER", "of_columns", "of_journal", "of_messages", "of_text", "with_pairs"]
 
 MOST = 0.8  # of the lines must match
+PAIR = re.compile(r"(?<![\w.])([A-Za-z_][\w.-]*)=(\"[^\"]*\"|\S+)")
+TOLD = ("user", "action", "device", "place", "other", "outcome")  # fields that a pair in a line's text may tell
 
 
 def of_text(lines: Sequence[str]) -> Shape | None:
@@ -29,6 +33,18 @@ def of_text(lines: Sequence[str]) -> Shape | None:
         if lines and sum(bool(sign.match(line)) for line in lines) / len(lines) > MOST:
             return shape
     return None
+
+
+def with_pairs(shape: Shape, column: str, texts: Sequence[str]) -> Shape:
+    """A log of lines with what the pairs in its text (`user=ann action=login`) say, where most lines have them."""
+    held = Counter(key for text in texts for key in {k for k, _ in PAIR.findall(text)})
+    keys = [key for key, n in held.items() if n > MOST * len(texts)]
+    found = {f: {"column": column, "pair": key} for f in TOLD if (key := named(f, keys))}
+    if not found:
+        return shape
+    level = {"level": shape.fields["action"]} if "action" in found else {}
+    unsure = () if "user" in found else shape.unsure
+    return dataclasses.replace(shape, fields={**shape.fields, **level, **found}, unsure=unsure)
 
 
 def of_journal(columns: dict[str, list[str]]) -> Shape:

@@ -68,6 +68,10 @@ def sniff(path: Path) -> Sniffed:
                 found.shape = shape
                 found.settings |= shape.settings
                 found.unsure += shape.unsure
+            if found.shape and "text" in found.columns and found.shape.fields.get("action") == {"column": "level"}:
+                found.unsure = [u for u in found.unsure if u not in found.shape.unsure]
+                found.shape = shapes.with_pairs(found.shape, "text", found.columns["text"])
+                found.unsure += found.shape.unsure
             if found.format == "json lines" and "__REALTIME_TIMESTAMP" in found.columns:
                 found.shape = shapes.of_journal(found.columns)
             elif found.shape is None and found.format in TABLES and (shape := shapes.of_columns(found.columns)):
