@@ -4,6 +4,9 @@ length.
 
 from __future__ import annotations
 
+import contextlib
+import csv
+import io
 import tomllib
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -230,7 +233,10 @@ def brought_in(hall: Path, name: str, text: str) -> tuple[Workspace, Trial]:
     hall.mkdir(exist_ok=True)
     if not (hall / "fermata.toml").exists():
         (hall / "fermata.toml").write_text('[workspace]\nzone = "Europe/Berlin"\n')
-    (hall / name).write_text(text, encoding="utf-8")
+    if name.endswith(".xlsx"):
+        as_workbook(text).save(hall / name)
+    else:
+        (hall / name).write_text(text, encoding="utf-8")
     log, _, trial = add_log(open_workspace(hall, now=NOW).base, hall / name, None)
     assert trial
     opened = open_workspace(hall, now=NOW)
@@ -613,11 +619,29 @@ SHIFTS = {  # a day's comings and goings in one row -> hours in all
 }  # fmt: skip
 
 
+def as_workbook(text: str) -> openpyxl.Workbook:
+    """A table whose dates and clock times are those of a workbook."""
+    book = openpyxl.Workbook()
+    for row in csv.reader(io.StringIO(text), delimiter=";" if ";" in text else ","):
+        book.active.append([own(cell) for cell in row])
+    return book
+
+
+def own(cell: str) -> Any:
+    """A text as a workbook has it: dates and clock times as such."""
+    for form in ("%d/%m/%Y", "%d.%m.%Y", "%Y-%m-%d", "%H:%M", "%I:%M %p"):
+        with contextlib.suppress(ValueError):
+            read = datetime.strptime(cell, form)
+            return read.time() if ":" in form else read.date()
+    return cell or None
+
+
+@pytest.mark.parametrize("form", ["csv", "xlsx"])
 @pytest.mark.parametrize("name", SHIFTS)
-def test_comings_and_goings_in_one_row(tmp_path: Path, name: str) -> None:
+def test_comings_and_goings_in_one_row(tmp_path: Path, name: str, form: str) -> None:
     """Breaks are not worked, a shift goes past midnight, and what was planned is not what was."""
     text, hours = SHIFTS[name]
-    opened, _ = brought_in(tmp_path / "hall", name, text)
+    opened, _ = brought_in(tmp_path / "hall", f"{name.removesuffix('csv')}{form}", text)
     assert "hours-by-person" in [e.name for e in opened.reports.useful(opened.archive.logs[0])]
     table = opened.report("hours-by-person", period="2026-11").table
     assert table.total is not None

@@ -26,6 +26,9 @@ __all__ = ["Sniffed", "sniff"]
 
 HEAD = 1 << 18
 SAMPLE = 2000
+WRAPPED = re.compile(  # an object with an array among its first keys
+    r'\{\s*(?:"[^"]*"\s*:\s*(?:"[^"]*"|[\d.]+|true|false|null)\s*,\s*)*"([^"]+)"\s*:\s*\['
+)
 TABLES = ("delimited", "json", "json lines", "parquet", "sql", "xlsx")  # formats whose columns have names
 NUMBER_OR_TIME = re.compile(rf"[\d:./,+-]+( ?[AaPp][Mm])?|{STAMP}")
 PAIR = r"[A-Za-z_][\w.\-]*=\S.*?[\s,;&][A-Za-z_][\w.\-]*="
@@ -193,7 +196,8 @@ def _marked(text: str, lines: list[str]) -> Sniffed | None:
             {"zone": "UTC"},
             unsure=["times of this format are UTC by its definition; some servers write local time"],
         )
-    if _share(lines, r"\{.*\}$") > SCRIPT_END and not (len(lines) == 1 and is_document(lines[0])):
+    alone = len(lines) == 1 and (is_document(lines[0]) or bool(WRAPPED.match(lines[0]) and re.search(r"\}, *\{", text)))
+    if _share(lines, r"\{.*\}$") > SCRIPT_END and not alone:
         return Sniffed("json lines")
     if text[:1] == "{" or re.match(r"\[\s*[\[{\]\"]", text):
         return _document(text)
@@ -259,8 +263,7 @@ def _document(text: str) -> Sniffed:
     """A JSON document: an array at the top, or the first array of objects on the way in."""
     if text[0] == "[":
         return Sniffed("json")
-    way = re.match(r'\{\s*(?:"[^"]*"\s*:\s*(?:"[^"]*"|[\d.]+|true|false|null)\s*,\s*)*"([^"]+)"\s*:\s*([\[{])', text)
-    if way and way[2] == "[":
+    if way := WRAPPED.match(text):
         return Sniffed("json", {"records": way[1]})
     inner = WITHIN.search(text)
     if inner:

@@ -49,13 +49,13 @@ PACKED = {  # without which a number of a telephone would be a time
 SWAPPED = {"%d/%m": "%m/%d", "%d-%m": "%m-%d"}
 ISO = re.compile(r"\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d([.,]\d+)?)?)?\s*(Z|[+-]\d\d(:?\d\d)?)?$")
 OF_PEOPLE = ("time entries", "door access", "")  # kinds of log, or none known, in which people come and go
-HAS_CLOCK = r"(.*\d:\d.*)"  # a date alone, where somebody did not come, is no time
 CLOCK = re.compile(r"\d{1,2}:\d\d(:\d\d(\.\d+)?)?( ?[AaPp][Mm])?$")
 LENGTH = re.compile(r"\d+:\d\d:\d\d$")
 SHORT = re.compile(r"\d+:[0-5]\d$")
 WORDED = re.compile(rf"(?=.*[0-9]){IN_WORDS.removeprefix('(?i)')}", re.IGNORECASE)
 NUMBER = re.compile(r"-?\d+$")
 PLAIN = re.compile(r"\d+(?:[.,]\d+)?$")
+MIDNIGHT = (" 00:00:00", "T00:00:00", " 00:00", "T00:00")
 ENOUGH = 0.97  # of the texts must read as a form
 PLAUSIBLE = range(1970, 2100)
 EXAMPLE = datetime(2026, 11, 27, 13, 5, 9, 123456)
@@ -83,7 +83,14 @@ def times(columns: dict[str, list[str]], doubts: Doubts, kind: str) -> Times:
     """
     columns = {n: list(map(_as_read, texts)) for n, texts in columns.items()}
     forms = {n: f for n, texts in columns.items() if texts and (f := form_of(n, texts, doubts)) is not None}
-    days = {n for n, f in forms.items() if (f and f[0] in DAYS) or (not f and all(len(t) == 10 for t in columns[n]))}
+    for n, f in forms.items():  # a date of a workbook, or of a database, whose clock is in a column of its own
+        if f == [] and len(ends := {t[10:] for t in columns[n]}) == 1 and (end := ends.pop()) in MIDNIGHT:
+            forms[n] = [f"%Y-%m-%d{end}"]
+    days = {
+        n
+        for n, f in forms.items()
+        if (f and (f[0] in DAYS or f[0][8:] in MIDNIGHT)) or (not f and all(len(t) == 10 for t in columns[n]))
+    }
     spoken = happened(n for n in forms if n not in days)
     fields: Fields = {}
     start = _when("start", spoken)
@@ -235,7 +242,9 @@ def _day_and_clock(
     date_form = forms[day][0] if forms[day] else "%Y-%m-%d"
     clock = {n: next((c for c in (*CLOCKS, "%H%M%S") if _share(columns[n], c) >= ENOUGH), "%H:%M") for n in clocks}
     if of_people and (shift := comings(columns, clocks)):
-        starts = [{"columns": [day, c], "part": HAS_CLOCK, "form": f"{date_form} {clock[c]}"} for c in shift]
+        starts = [
+            {"columns": [day, c], "part": _with_clock(date_form), "form": f"{date_form} {clock[c]}"} for c in shift
+        ]
         return {"start": starts[0]}, [starts[0], *({**s, "next_day": True} for s in starts[1:])]
     fields: Fields = {"start": _joined(day, begin, columns, f"{date_form} {clock[begin]}")}
     if finish := _when("finish", [n for n in clocks if n != begin]):
@@ -256,7 +265,12 @@ def _day_and_clock(
 def _joined(day: str, clock: str, columns: dict[str, list[str]], form: str) -> dict[str, Any]:
     """A date and a clock time as one; where the clock has gaps, the date alone is no time."""
     gaps = len(columns[clock]) < len(columns[day]) and ":" in form
-    return {"columns": [day, clock], **({"part": HAS_CLOCK} if gaps else {}), "form": form}
+    return {"columns": [day, clock], **({"part": _with_clock(form)} if gaps else {}), "form": form}
+
+
+def _with_clock(form: str) -> str:
+    """What a date and a clock time as one must have: a date alone, where somebody did not come, is no time."""
+    return r"(.*00 \d.*)" if "00:00" in form else r"(.*\d:\d.*)"
 
 
 def _duration(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, Any]:

@@ -24,7 +24,7 @@ HINTS = {  # field -> words in a heading, the surest first
     "printer", "computer", "workstation", "host",
     "terminal", "station", "line", "trunk", "queue", "nas ip", "pc", "ap"),
     "place": ("place", "area", "room", "location", "site", "building", "where", "zone", "queue"),
-    "action": ("action", "event", "evt", "operation", "movement", "change", "disposition", "decision", "status",
+    "action": ("action", "event", "evt", "verb", "operation", "movement", "change", "disposition", "decision", "status",
     "type", "result", "state", "what"),
     "outcome": ("outcome", "success", "cause", "result"),
     "other": ("other", "callee", "called", "dialled", "dialed", "dst", "target", "object", "document", "destination",
