@@ -34,7 +34,7 @@ def main() -> int:
         now = time.monotonic()
         count = max(int(KINDS[kind][1] * given.part), 1)
         say(f"{kind}: {count:,}")
-        came, wrong, done = tried(kind, count, given.seed, now + max((end - now) / left, LEAST))
+        came, wrong, done = tried(kind, count, given.seed, max((end - now) / left, LEAST))
         if kind == HOUSES:
             kills = sum(int(what.split()[1]) * n for what, n in came.items())
             came = collections.Counter({f"kills that hit {kills:,}, in houses": came.total()})

@@ -48,8 +48,10 @@ def worker(kind: str, seeds: multiprocessing.Queue[int | None], found: multiproc
             faulthandler.cancel_dump_traceback_later()
 
 
-def tried(kind: str, count: int, seed: int, until: float) -> tuple[collections.Counter[str], list[str], int]:
-    """What became of so many tries, what was wrong with which numbers, and how many there were in time."""
+def tried(kind: str, count: int, seed: int, seconds: float) -> tuple[collections.Counter[str], list[str], int]:
+    """What became of so many tries, what was wrong with which numbers, and how many there were in the seconds from the
+    first on: the sample is made before it.
+    """
     spawn = multiprocessing.get_context("spawn")
     seeds, found = spawn.Queue(), spawn.Queue()
     chance = random.Random(f"{kind} {seed}")
@@ -65,13 +67,15 @@ def tried(kind: str, count: int, seed: int, until: float) -> tuple[collections.C
         open_ones: set[int] = set()
         for _ in range(WORKERS * 2):
             seeds.put(next(waiting))
-        while done < count and time.monotonic() < until:
+        until = 0.0
+        while done < count and (not until or time.monotonic() < until):
             try:
                 number, told, took = found.get(timeout=HUNG * 4)
             except queue.Empty:
                 if any(p.is_alive() for p in work):
                     continue  # making the sample
                 break
+            until = until or time.monotonic() + seconds
             if told == "begun":
                 open_ones.add(number)
                 continue
