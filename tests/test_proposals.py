@@ -752,13 +752,19 @@ ODD = {  # file -> its first line, a line for each day, its last lines; hours of
     "calls.csv": ("Call start,From,To,Duration,Status", "2026-03-0{d} 10:00:00,201,0044{d}79460,1h 30m 00s,Answered", "", 12, 8),
     "doors.csv": ("Date,Time,Employee,Door,End", "2026-03-0{d},10:00,Ann,Gate,10:30",
         "\nPage 1\nDate,Time,Employee,Door,End\n2026-03-09,10:00,Ann,Gate,10:30\nTotal,,,,9\n*** End ***", 4.5, 9),
+    "gates.csv": ("EntryDate,EntryTime,ExitTime,Card,Door", "3/{d}/2026 0:00:00,12/30/1899 8:00:00,12/30/1899 9:00:00,7,A", "", 8, 8),
+    "shifts.csv": ("Date,Name,In,Out", "2026-03-0{d} 00:00:00.000,Ann,1900-01-01 22:00:00.000,1900-01-01 06:00:00.000",
+        "2026-03-09 00:00:00.000,Ann,,", 64, 8),
+    "rooms.csv": ("Room,From,Until,Booked by", "R1,2026-03-0{d} 00:00:00,2026-03-0{d} 24:00,Ann", "", 192, 8),
     "states.csv": ("Timestamp,Name,Area,Duration", "Mon Mar  2 10:0{d}:00 2026,Ann,Lab,60", "", 8 / 60, 8),
 }  # fmt: skip
 
 
 @pytest.mark.parametrize("name", ODD)
 def test_what_people_and_printers_write_is_read(tmp_path: Path, name: str) -> None:
-    """The end of a day as 24:00, Sept and a.m., lengths in words, pages with their headings, days with two blanks."""
+    """The end of a day as 24:00, Sept and a.m., lengths in words, pages with their headings, days with two blanks, dates
+    and clock times as databases have them.
+    """
     head, line, foot, hours, events = ODD[name]
     text = "\n".join([head, *(line.format(d=d) for d in range(1, 9)), foot])
     opened, _ = brought_in(tmp_path / "hall", name, text)

@@ -55,7 +55,11 @@ SHORT = re.compile(r"\d+:[0-5]\d$")
 WORDED = re.compile(rf"(?=.*[0-9]){IN_WORDS.removeprefix('(?i)')}", re.IGNORECASE)
 NUMBER = re.compile(r"-?\d+$")
 PLAIN = re.compile(r"\d+(?:[.,]\d+)?$")
-MIDNIGHT = (" 00:00:00", "T00:00:00", " 00:00", "T00:00")
+MIDNIGHT = re.compile(r"[ T](?:0?0:00(?::00(?:\.0+)?)?|12:00(?::00)? AM)$")
+COUNTED_FROM = re.compile(
+    r"(?:1899-12-30|12/30/1899|30[/.]12[/.]1899|1900-01-01|0?1[/.]0?1[/.]1900|1970-01-01)[ T](?=\d?\d:\d\d)"
+)
+NO_PARTS = re.compile(r":\d\d(\.0+)$")
 ENOUGH = 0.97  # of the texts must read as a form
 PLAUSIBLE = range(1970, 2100)
 EXAMPLE = datetime(2026, 11, 27, 13, 5, 9, 123456)
@@ -81,15 +85,15 @@ def times(columns: dict[str, list[str]], doubts: Doubts, kind: str) -> Times:
     """What the columns that hold times and lengths mean in a log of this kind. What a call lasted is how long it was
     talked, where the file says it.
     """
-    columns = {n: list(map(_as_read, texts)) for n, texts in columns.items()}
+    around = {n: _around(texts) for n, texts in columns.items()}
+    columns = {n: [_as_read(t[len(around[n][0]) : len(t) - len(around[n][1])]) for t in columns[n]] for n in columns}
     forms = {n: f for n, texts in columns.items() if texts and (f := form_of(n, texts, doubts)) is not None}
-    for n, f in forms.items():  # a date of a workbook, or of a database, whose clock is in a column of its own
-        if f == [] and len(ends := {t[10:] for t in columns[n]}) == 1 and (end := ends.pop()) in MIDNIGHT:
-            forms[n] = [f"%Y-%m-%d{end}"]
+    if any(t and all(map(CLOCK.match, t)) for t in columns.values()):
+        forms |= _dates(columns, doubts)
     days = {
         n
         for n, f in forms.items()
-        if (f and (f[0] in DAYS or f[0][8:] in MIDNIGHT)) or (not f and all(len(t) == 10 for t in columns[n]))
+        if (f and (f[0] in DAYS or MIDNIGHT.search(f[0]))) or (not f and all(len(t) == 10 for t in columns[n]))
     }
     spoken = happened(n for n in forms if n not in days)
     fields: Fields = {}
@@ -99,7 +103,7 @@ def times(columns: dict[str, list[str]], doubts: Doubts, kind: str) -> Times:
     if days and start is None:
         dated = happened(n for n in forms if n in days)
         day = _when("start", dated) or dated[0]
-        apart, starts = _day_and_clock(columns, forms, day, doubts, kind in OF_PEOPLE)
+        apart, starts = _day_and_clock(columns, forms, around, day, doubts, kind in OF_PEOPLE)
         if "columns" not in apart["start"]:  # a moment in one column goes before a date without a clock
             start = next(iter(spoken), None)
     elif start is None:
@@ -131,6 +135,29 @@ def times(columns: dict[str, list[str]], doubts: Doubts, kind: str) -> Times:
         doubts.pop("finish", None)
         fields["duration"] = length
     return Times(fields, set(forms))
+
+
+def _around(texts: list[str]) -> tuple[str, str]:
+    """What stands before and behind each of the clock times of a column: the day that databases and workbooks count
+    from, and parts of a second that are none.
+    """
+    before = {m[0] if (m := COUNTED_FROM.match(t)) else "" for t in texts}
+    first = before.pop() if len(before) == 1 else ""
+    behind = {m[1] if (m := NO_PARTS.search(t)) else "" for t in texts}
+    last = behind.pop() if len(behind) == 1 and all(CLOCK.match(t[len(first) :]) for t in texts) else ""
+    return first, last
+
+
+def _dates(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, list[str]]:
+    """The columns of dates that are written as midnights, as cells of a workbook are, with their forms."""
+    found: dict[str, list[str]] = {}
+    for n, texts in columns.items():
+        ends = {m[0] if (m := MIDNIGHT.search(t)) else "" for t in texts}
+        end = ends.pop() if len(ends) == 1 else ""
+        if end and (form := form_of(n, [t.removesuffix(end) for t in texts], doubts)) is not None:
+            day = form[0] if form else "%Y-%m-%d"
+            found |= {n: [f"{day}{end}"]} if day in (*DAYS, "%Y-%m-%d") else {}
+    return found
 
 
 def _as_read(text: str) -> str:
@@ -225,7 +252,12 @@ def _when(field: str, columns: list[str]) -> str | None:
 
 
 def _day_and_clock(
-    columns: dict[str, list[str]], forms: dict[str, list[str]], day: str, doubts: Doubts, of_people: bool
+    columns: dict[str, list[str]],
+    forms: dict[str, list[str]],
+    around: dict[str, tuple[str, str]],
+    day: str,
+    doubts: Doubts,
+    of_people: bool,
 ) -> tuple[Fields, list[dict[str, Any]]]:
     """A date and clock times in columns of their own: a second clock time is the finish, more of them are the starts of
     several events where people come and go.
@@ -241,16 +273,17 @@ def _day_and_clock(
         return {"start": _field(day, forms[day])}, []
     date_form = forms[day][0] if forms[day] else "%Y-%m-%d"
     clock = {n: next((c for c in (*CLOCKS, "%H%M%S") if _share(columns[n], c) >= ENOUGH), "%H:%M") for n in clocks}
+    clock = {n: f"{around[n][0]}{form}{around[n][1]}" for n, form in clock.items()}
     if of_people and (shift := comings(columns, clocks)):
         starts = [
             {"columns": [day, c], "part": _with_clock(date_form), "form": f"{date_form} {clock[c]}"} for c in shift
         ]
         return {"start": starts[0]}, [starts[0], *({**s, "next_day": True} for s in starts[1:])]
-    fields: Fields = {"start": _joined(day, begin, columns, f"{date_form} {clock[begin]}")}
+    fields: Fields = {"start": _joined(day, begin, columns, date_form, clock[begin])}
     if finish := _when("finish", [n for n in clocks if n != begin]):
         days = [n for n, f in forms.items() if n != day and f == forms[day]]
         if last := named("finish", days):
-            fields["finish"] = _joined(last, finish, columns, f"{date_form} {clock[finish]}")
+            fields["finish"] = _joined(last, finish, columns, date_form, clock[finish])
         else:
             fields["finish"] = {"column": finish, "form": clock[finish], "next_day": True}
             doubts["finish"] = "a finish before its start is taken to be on the next day"
@@ -262,15 +295,17 @@ def _day_and_clock(
     return fields, []
 
 
-def _joined(day: str, clock: str, columns: dict[str, list[str]], form: str) -> dict[str, Any]:
+def _joined(day: str, clock: str, columns: dict[str, list[str]], date_form: str, clock_form: str) -> dict[str, Any]:
     """A date and a clock time as one; where the clock has gaps, the date alone is no time."""
-    gaps = len(columns[clock]) < len(columns[day]) and ":" in form
-    return {"columns": [day, clock], **({"part": _with_clock(form)} if gaps else {}), "form": form}
+    gaps = len(columns[clock]) < len(columns[day]) and ":" in clock_form
+    part = {"part": _with_clock(date_form)} if gaps else {}
+    return {"columns": [day, clock], **part, "form": f"{date_form} {clock_form}"}
 
 
-def _with_clock(form: str) -> str:
+def _with_clock(date_form: str) -> str:
     """What a date and a clock time as one must have: a date alone, where somebody did not come, is no time."""
-    return r"(.*00 \d.*)" if "00:00" in form else r"(.*\d:\d.*)"
+    end = MIDNIGHT.search(date_form)
+    return rf"(.*{end[0].replace('.', '[.]')} .*)" if end else r"(.*\d:\d.*)"
 
 
 def _duration(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, Any]:
