@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -11,7 +10,6 @@ from typing import IO, TYPE_CHECKING
 import click
 
 from fermata.cli import common
-from fermata.errors import DataError
 
 if TYPE_CHECKING:
     import pyarrow
@@ -73,15 +71,10 @@ def sql(ctx: click.Context, query: str | None, output: str) -> None:
     if output in FORMS:
         _write(table, form, sys.stdout.buffer)
         return
-    aside = Path(output).with_name(f".{Path(output).name}.{os.getpid()}")
-    try:
-        with aside.open("wb") as out:
-            _write(table, form, out)
-        aside.replace(output)
-    except OSError as e:
-        raise DataError(f"{output}: cannot be written: {e.strerror or e}") from None
-    finally:
-        aside.unlink(missing_ok=True)
+    from fermata import outputs
+
+    with outputs.whole(Path(output)) as out:
+        _write(table, form, out)
     common.note(f"written: {output}")
 
 

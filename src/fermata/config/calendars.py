@@ -48,6 +48,7 @@ from fermata.timeline.units import WEEKDAY_NAMES
 
 __all__ = ["FactorMap", "HolidayMap", "HoursMap", "PatternMap", "TermMaps"]
 
+REGIONS = ("subdivisions", "subdivisions_aliases", "_deprecated_subdivisions")  # names the library takes
 YEARS = range(1990, 2061)
 EVERY_DAY = "monday to sunday"
 
@@ -77,17 +78,19 @@ class HolidayMap(Strict):
         found = set(self.days)
         if self.country:
             import holidays
+            from holidays.registry import EntityLoader
 
-            try:
-                found |= set(holidays.country_holidays(self.country, subdiv=self.region or None, years=YEARS))
-            except NotImplementedError:  # what the library raises for a place it does not know
-                regions = holidays.list_supported_countries().get(self.country)
-                if regions is None:
-                    why = f"no holidays are known of the country {self.country!r}; write its two letters, such as PT"
-                else:
-                    has = f"its regions: {', '.join(regions)}" if regions else "leave region out"
-                    why = f"no holidays are known of the region {self.region!r} of {self.country}; {has}"
-                raise RequestError(f"holidays.{name}: {why}") from None
+            place = getattr(holidays, self.country, None)
+            if not isinstance(place, EntityLoader):
+                why = f"no holidays are known of the country {self.country!r}; write its two letters, such as PT"
+                raise RequestError(f"holidays.{name}: {why}")
+            regions: dict[str, tuple[str, ...]] = {sort: tuple(getattr(place, sort, ())) for sort in REGIONS}
+            if self.region and not any(self.region in names for names in regions.values()):
+                own = regions["subdivisions"]
+                has = f"its regions: {', '.join(own)}" if own else "leave region out"
+                why = f"no holidays are known of the region {self.region!r} of {self.country}; {has}"
+                raise RequestError(f"holidays.{name}: {why}")
+            found |= set(holidays.country_holidays(self.country, subdiv=self.region or None, years=YEARS))
         for pattern in self.files:
             paths = sorted(glob.glob(str(Path(glob.escape(str(base))) / pattern)))
             if not paths:

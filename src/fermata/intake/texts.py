@@ -27,7 +27,7 @@ IN_WORDS = (  # 1d 2h 3m 4.5s, 2 hours 5 minutes, 3 Std. 20 Min.: days, hours, m
     r"(?:([0-9]{1,9}) *(?:minutes?|minuten|mins?|m)[.]?)?(?:[ ,]|and|und)*"
     r"(?:([0-9]{1,9})(?:[.]([0-9]{1,6}))? *(?:seconds?|secs?|sekunden?|sek|s)[.]?)?$"
 )
-HALVES = r"(?i)\b([ap])[.][ \x{a0}\x{202f}]?m[.]"  # a.m. and p.m., of which the engines know am and pm
+HALVES = "(?i)\\b([ap])[.][ \u00a0\u202f]?m[.]"  # a.m. and p.m., of which the engines know am and pm
 SHORT_NUMBER = 6  # digits; shorter ones are extensions and service numbers, which have no country
 
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import importlib
 import io
 import os
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from importlib.metadata import EntryPoint, entry_points
 from pathlib import Path
 from typing import IO, Any
@@ -16,7 +17,19 @@ from fermata.outputs.writing import Progress, handed, silent
 from fermata.reports.definition.display import Display
 from fermata.reports.result import Answer
 
-__all__ = ["BINARY", "FORMS", "form_of", "goes_by", "handed", "known", "refuse_unused", "render", "save", "write"]
+__all__ = [
+    "BINARY",
+    "FORMS",
+    "form_of",
+    "goes_by",
+    "handed",
+    "known",
+    "refuse_unused",
+    "render",
+    "save",
+    "whole",
+    "write",
+]
 
 LOOK = ("clock", "seconds", "durations", "decimal", "dates")  # how a figure looks
 CHOSEN = ("columns", "times", "author")
@@ -116,10 +129,18 @@ def save(
     form = form or form_of(path)
     if form == "html":
         _beside(item, path, how)
+    with whole(path) as out:
+        write(item, out, form, how, progress)
+    return path
+
+
+@contextlib.contextmanager
+def whole(path: Path) -> Iterator[IO[bytes]]:
+    """A file that is there once all of it is written, and stays as it was otherwise. Raises DataError."""
     aside = path.with_name(f".{path.name}.{os.getpid()}")
     try:
         with aside.open("wb") as out:
-            write(item, out, form, how, progress)
+            yield out
         aside.replace(path)
     except FermataError:
         raise
@@ -127,7 +148,6 @@ def save(
         raise DataError(f"{path}: cannot be written: {e.strerror or e}") from None
     finally:
         aside.unlink(missing_ok=True)
-    return path
 
 
 def _beside(item: Answer, path: Path, how: Display | None) -> None:

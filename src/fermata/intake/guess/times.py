@@ -12,7 +12,7 @@ from typing import Any
 from fermata.intake.guess.comings import comings
 from fermata.intake.guess.headings import happened, hints, named, says
 from fermata.intake.guess.words import UNITS
-from fermata.intake.texts import IN_WORDS
+from fermata.intake.texts import HALVES, IN_WORDS
 
 __all__ = ["Times", "form_of", "times"]
 
@@ -162,7 +162,7 @@ def _dates(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, list[str]
 
 def _as_read(text: str) -> str:
     """A text with `Sept` and `a.m.` as forms of time have them."""
-    return re.sub(r"(?i)\b([ap])[.][ \u00a0\u202f]?m[.]", r"\1m", re.sub(r"(?i)\bsept\b", "Sep", text))
+    return re.sub(HALVES, r"\1m", re.sub(r"(?i)\bsept\b", "Sep", text))
 
 
 def form_of(name: str, texts: list[str], doubts: Doubts) -> list[str] | None:
