@@ -100,20 +100,19 @@ def instead_of_value(error: click.BadParameter) -> str:
 
 
 def another_command(ctx: click.Context, word: str, known: Iterable[str], within: Mapping[str, str]) -> str:
-    """The message for a command that there is not: what it is called here, the one of a group (name -> group) or the
-    report or log of that name.
+    """The message for a command that there is not: the report or log of that name, what it is called here, or the one
+    of a group (name -> group).
     """
-    typed = next((c for c, words in COMMANDS.items() if word.casefold() in words.split()), None)
-    if not typed and word in within:
-        return f"it is: fermata {within[word]} {word}"
-    if not typed:
-        with contextlib.suppress(FermataError):
-            from fermata.api.workspace import open_workspace
+    typed = next((c for c, words in COMMANDS.items() if word.casefold() in words.split()), "")
+    with contextlib.suppress(FermataError):
+        from fermata.api.workspace import open_workspace
 
-            here = open_workspace(ctx.params["workspace"], viewer=ctx.params["viewer"])
-            typed = f"report {word}" if here.reports.definition(word) else None
+        here = open_workspace(ctx.params["workspace"], viewer=ctx.params["viewer"])
+        typed = f"report {word}" if here.reports.definition(word) else typed
     if typed:
         return f"there is no command {word!r}; did you mean: fermata {typed}"
+    if word in within:
+        return f"it is: fermata {within[word]} {word}"
     return str(UnknownName.of("command", word, known))
 
 
