@@ -8,9 +8,11 @@ import contextlib
 import csv
 import io
 import tomllib
-from datetime import UTC, datetime, timedelta
+import zipfile
+from datetime import UTC, date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
+from xml.sax.saxutils import escape
 
 import openpyxl
 import pytest
@@ -235,6 +237,8 @@ def brought_in(hall: Path, name: str, text: str) -> tuple[Workspace, Trial]:
         (hall / "fermata.toml").write_text('[workspace]\nzone = "Europe/Berlin"\n')
     if name.endswith(".xlsx"):
         as_workbook(text).save(hall / name)
+    elif name.endswith(".ods"):
+        (hall / name).write_bytes(as_ods(text))
     else:
         (hall / name).write_text(text, encoding="utf-8")
     log, _, trial = add_log(open_workspace(hall, now=NOW).base, hall / name, None)
@@ -627,6 +631,38 @@ def as_workbook(text: str) -> openpyxl.Workbook:
     return book
 
 
+NAMES_OF_ODS = ("office", "table", "text", "calcext")
+
+
+def as_ods(text: str) -> bytes:
+    """The same as an OpenDocument spreadsheet."""
+    rows = ""
+    for row in as_workbook(text).active.iter_rows(values_only=True):
+        rows += "<table:table-row>"
+        for cell in row:
+            kind, held = "string", escape(str(cell)) if cell is not None else ""
+            if isinstance(cell, date):
+                kind, held = f'date" office:date-value="{cell.isoformat()[:10]}', ""
+            elif isinstance(cell, time):
+                kind, held = f'time" office:time-value="{cell:PT%HH%MM%SS}', ""
+            elif held.startswith("#"):
+                kind = 'string" calcext:value-type="error'
+            rows += f'<table:table-cell office:value-type="{kind}"><text:p>{held}</text:p></table:table-cell>'
+        rows += "</table:table-row>"
+    names = " ".join(f'xmlns:{n}="urn:oasis:names:tc:opendocument:xmlns:{n}:1.0"' for n in NAMES_OF_ODS)
+    sheet = f'<table:table table:name="Sheet">{rows}</table:table>'
+    held_in = io.BytesIO()
+    with zipfile.ZipFile(held_in, "w") as packed:
+        packed.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet")
+        packed.writestr("META-INF/manifest.xml", "<manifest/>")
+        packed.writestr(
+            "content.xml",
+            f"<office:document-content {names}><office:body><office:spreadsheet>{sheet}</office:spreadsheet>"
+            "</office:body></office:document-content>",
+        )
+    return held_in.getvalue()
+
+
 def own(cell: str) -> Any:
     """A text as a workbook has it: dates and clock times as such."""
     for form in ("%d/%m/%Y", "%d.%m.%Y", "%Y-%m-%d", "%H:%M", "%I:%M %p"):
@@ -636,7 +672,7 @@ def own(cell: str) -> Any:
     return cell or None
 
 
-@pytest.mark.parametrize("form", ["csv", "xlsx"])
+@pytest.mark.parametrize("form", ["csv", "xlsx", "ods"])
 @pytest.mark.parametrize("name", SHIFTS)
 def test_comings_and_goings_in_one_row(tmp_path: Path, name: str, form: str) -> None:
     """Breaks are not worked, a shift goes past midnight, and what was planned is not what was."""

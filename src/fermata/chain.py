@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from fermata.errors import ArchiveDamaged, DataError
+from fermata.jsontext import json_object
 from fermata.locks import held
 
 __all__ = ["Chain", "digest", "follow", "private"]
@@ -29,11 +30,8 @@ def follow(raw: bytes, path: Path) -> tuple[list[dict[str, Any]], str]:
     """
     lines, head = [], ""
     for i, line in enumerate(raw.splitlines(), 1):
-        try:
-            entry = json.loads(line)
-        except ValueError:
-            entry = {}
-        if not isinstance(entry, dict) or entry.get("previous") != head:
+        entry = json_object(line) or {}
+        if entry.get("previous") != head:
             raise ArchiveDamaged(f"{path}: line {i} does not follow from the one before; it was changed")
         head = hashlib.sha256(line).hexdigest()
         lines.append(entry)

@@ -4,9 +4,11 @@ record that is read is stored, a duplicate, refused or skipped.
 
 from __future__ import annotations
 
+import bz2
 import functools
 import gzip
 import io
+import lzma
 import random
 import sqlite3
 import struct
@@ -19,14 +21,15 @@ from fermata.api.workspace import open_workspace
 from fermata.errors import FermataError
 from fermata.workspace.proposing import add_log
 from tests.conftest import NOW
-from tests.test_proposals import CASES
+from tests.test_proposals import CASES, SHIFTS, as_ods
 
 __all__ = ["one"]
 
+OLD = Path(__file__).parents[1] / "shifts.xls"
 LOG = '[workspace]\nzone = "Europe/Berlin"\n'
 NASTY = (b"\x00", b"\xff\xfe", b"\xf0\x9f\x92\xa9", b'"', b"'", b"\r", b"\n\n\n", b",", b";", b"\t", b"{", b"]", b"<!DOCTYPE",
          b"&e;", b"-1", b"99999999999999999999", b"NaN", b"0001-01-01", b"9999-12-31T23:59:59", b"\\", b"=", b"\x1b[31m",
-         b"RRULE:FREQ=SECONDLY\r\n", b"%s%n", b"../../x", b"\xe2\x80\xae", b"A\xcc\x88", b" " * 300, b"x" * 3000)  # fmt: skip
+         b"RRULE:FREQ=SECONDLY\r\n", b"%s%n", b"../../x", b"\xe2\x80\xae", b"A\xcc\x88", b" " * 300, b"x" * 3000, b"[" * 3000, b'{"a":' * 3000, b"<a>" * 3000)  # fmt: skip
 
 
 @functools.cache
@@ -38,7 +41,8 @@ def samples() -> list[tuple[str, bytes]]:
     )
     texts.append(("plain.csv", rows.encode()))
     texts.append(("wide.csv", rows.encode("utf-16")))
-    texts.append(("packed.csv.gz", gzip.compress(rows.encode())))
+    texts += [(f"packed.csv.{m.__name__}", m.compress(rows.encode())) for m in (gzip, bz2, lzma)]
+    texts += [("shifts.ods", as_ods(SHIFTS["twice.csv"][0])), ("shifts.xls", OLD.read_bytes())]
     logins = b"".join(
         struct.pack("<h2xi32s4s256shhiii16s20x", 7 if i % 2 else 8, 100 + i, b"pts/0", b"ts/0",
                     b"host" if False else b"", 0, 0, 0, 1_774_681_272 + i, 0, b"\x0a\0\0\x07" + b"\0" * 12)

@@ -22,6 +22,7 @@ __all__ = ["Context", "Formula", "Quantity", "Unit", "unit"]
 
 TOKEN = re.compile(r'\s*(?:(\d+(?:\.\d+)?)|"([^"]+)"|([^\W\d][\w.]*(?: +[^\W\d][\w.]*)*)|([-+*/(),]))')
 HOUR = 3_600_000_000  # microseconds
+LONGEST = 200  # numbers, names and signs of a formula
 FUNCTIONS = {"gone": 2, "since": 1}
 Unit = tuple[tuple[str, int], ...]  # base units with their exponents, in order; () for a plain number
 TIME: Unit = (("time", 1),)
@@ -309,6 +310,11 @@ class _Reading:
             kind = "number" if number else "name" if quoted or name else "sign"
             self.tokens.append((kind, number or quoted or name or sign))
             place = m.end()
+        if len(self.tokens) > LONGEST:
+            raise RequestError(
+                f"formula {text[:60]!r} ... has more than {LONGEST} numbers, names and signs; write a part of it as a "
+                "column of its own, and take that column in the formula"
+            )
 
     def sum(self) -> Any:
         """Products added up."""

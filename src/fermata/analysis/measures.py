@@ -83,6 +83,7 @@ LENGTHS = (
     "utilisation",
     "capacity",
 )  # they need the length of the cell
+LONGEST = 8  # words of a measure, as in "running total share of count of parent"
 SHORT_PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
 HEADINGS = {
     "union": "Time once",
@@ -135,6 +136,8 @@ class Measure:
     def parse(cls, text: str) -> Measure:
         """The measure `text` writes. Raises UnknownName, RequestError."""
         parts = text.lower().split() or [""]
+        if len(parts) > LONGEST:
+            raise RequestError(f"{text[:60]!r} ... is no measure: none has more than {LONGEST} words")
         name, rest = parts[0], parts[1:]
         if (m := SHORT_PERCENTILE.fullmatch(name)) and rest:
             name, rest = "percentile", [m[1], *rest]

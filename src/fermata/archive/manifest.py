@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from fermata.errors import ArchiveDamaged
+from fermata.jsontext import json_object
 
 __all__ = ["Carry", "LogState", "Manifest", "Part", "SourceFile"]
 
@@ -176,11 +177,13 @@ class Manifest:
         """The manifest at `path`; an empty one if there is none. Raises ArchiveDamaged if it is not readable."""
         try:
             text = path.read_text(encoding="utf-8")
-            data: dict[str, Any] = json.loads(text)
+            data = json_object(text)
         except FileNotFoundError:
             return cls()
         except (OSError, ValueError) as e:
             raise ArchiveDamaged(f"{path}: the manifest cannot be read ({e}); restore it from a backup") from None
+        if data is None:
+            raise ArchiveDamaged(f"{path}: the manifest is no JSON object; restore it from a backup")
         kept = data.pop("sum", None)  # archives of before it had none
         if isinstance(kept, str) and _sum(text.replace(kept, NO_SUM, 1)) != kept:
             raise ArchiveDamaged(f"{path}: the manifest is not as it was written; restore it from a backup")

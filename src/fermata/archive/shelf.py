@@ -22,6 +22,7 @@ from typing import Any
 from fermata.archive.folder import put
 from fermata.chain import Chain, digest, private
 from fermata.errors import ArchiveDamaged, DataError, RequestError
+from fermata.jsontext import json_object
 from fermata.locks import held
 
 __all__ = ["BODY", "FACTS", "FRAGMENT", "Item", "Shelf"]
@@ -102,9 +103,11 @@ class Shelf:
         try:
             if digest(path) != item.files[FACTS]:
                 raise ArchiveDamaged(f"{path} is not as it was kept")
-            found: Facts = json.loads(path.read_bytes())
+            found = json_object(path.read_bytes())
         except (OSError, ValueError, KeyError):
-            raise ArchiveDamaged(f"{path} cannot be read") from None
+            found = None
+        if found is None:
+            raise ArchiveDamaged(f"{path} cannot be read")
         return found
 
     def changed(self, item: Item) -> list[str]:

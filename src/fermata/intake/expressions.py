@@ -12,7 +12,7 @@ from collections.abc import Mapping
 from fermata.archive.duck import lit
 from fermata.fields import Field
 from fermata.intake.field_map import FieldMap
-from fermata.intake.texts import HALVES, IN_WORDS, Column, Origin, raw_text, spelt
+from fermata.intake.texts import HALVES, IN_WORDS, ISO_DURATION, Column, Origin, raw_text, spelt
 
 __all__ = ["FILES", "Files"]
 
@@ -23,7 +23,6 @@ EPOCH = {"epoch s": 1_000_000, "epoch ms": 1_000, "epoch us": 1}
 MOST_LENGTH = 9 * 10**18  # microseconds
 MOST_EPOCH = 253_402_300_799_000_000  # the end of the year 9999, in microseconds
 UNIX_EPOCH_JULIAN = "2440587.5"  # the Julian day of 1970-01-01T00:00 UTC
-ISO_DURATION = r"^P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)(?:\.(\d{1,6}))?S)?)?$"
 
 
 def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:

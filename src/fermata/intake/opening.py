@@ -6,32 +6,53 @@ A member of a zip archive is called by its way: `incoming/march.zip/doors.csv`.
 
 from __future__ import annotations
 
+import bz2
 import contextlib
 import gzip
+import lzma
 import re
 import zipfile
 import zlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import IO, Any
 
 from fermata.errors import NoSuchFile, SourceError
 
-__all__ = ["in_order", "members", "on_disk", "plain_name", "unpacked"]
+__all__ = ["in_order", "is_workbook", "members", "on_disk", "plain_name", "unpacked"]
 
 CHUNK = 1 << 20
 UNPACKED = 1 << 30  # bytes that a packed file may have in any case; above, EXPANDED times its size
 EXPANDED = 300
 GZIP, ZSTD, ZIP = b"\x1f\x8b", b"\x28\xb5\x2f\xfd", b"PK\x03\x04"
-PACKED = (".gz", ".zst", ".zstd")
+BZIP, XZ = b"BZh", b"\xfd7zXZ\x00"
+OLD_WORKBOOK = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"  # XLS, and other documents of its time
+PACKED = (".gz", ".zst", ".zstd", ".bz2", ".xz")
+NOT_MEANT = ("__MACOSX", ".DS_Store", "Thumbs.db", "desktop.ini")  # what a file manager puts into an archive
 
 
 def on_disk(path: Path) -> Path:
     """The file that must be there for `path`: itself, or the archive it is a member of."""
     for parent in path.parents:
-        if parent.suffix.lower() == ".zip" and parent.is_file():
+        if parent.is_file():
             return parent
     return path
+
+
+def is_workbook(path: Path) -> bool:
+    """Whether a file is a workbook (XLSX, XLS, ODS) by what stands in it, whatever its name. Raises SourceError."""
+    if not _begins(path, ZIP):
+        return _begins(path, OLD_WORKBOOK)
+    try:
+        with _zip(path) as held:
+            names = held.namelist()
+            kind = _member(held, "mimetype").read(100) if "mimetype" in names else b""
+    except (zipfile.BadZipFile, zlib.error, OSError, EOFError) as e:
+        raise SourceError(f"{path}: is no whole zip archive: {e}") from None
+    sheets = kind.endswith(b".spreadsheet") or any(n.startswith("xl/") for n in names)
+    if not sheets and (b"opendocument" in kind or "[Content_Types].xml" in names):
+        raise SourceError(f"{path}: is a document and no log; save its table as delimited text or as a workbook")
+    return sheets
 
 
 def members(path: Path, format: str) -> list[Path]:
@@ -40,7 +61,7 @@ def members(path: Path, format: str) -> list[Path]:
         return [path]
     try:
         with _zip(path) as held:
-            names = [i.filename for i in held.infolist() if not i.is_dir()]
+            names = [i.filename for i in held.infolist() if not i.is_dir() and not _beside(i.filename)]
     except (zipfile.BadZipFile, OSError) as e:
         raise SourceError(f"{path}: is no whole zip archive: {e}") from None
     if not names:
@@ -54,13 +75,13 @@ def unpacked(path: Path, scratch: Path) -> Iterator[Path]:
     archive = on_disk(path)
     try:
         inner = archive.open("rb") if archive == path else None
-        head = inner.read(4) if inner else b""
+        head = inner.read(len(XZ)) if inner else b""
     except OSError as e:
         wrong = NoSuchFile if isinstance(e, FileNotFoundError) else SourceError
         raise wrong(f"{path}: cannot be read: {e.strerror}") from None
     if inner:
         inner.close()
-    if archive == path and not head.startswith((GZIP, ZSTD)):
+    if archive == path and not head.startswith((GZIP, ZSTD, BZIP, XZ)):
         yield path
         return
     copy = scratch / f"unpacked{path.suffix if path.suffix.lower() not in PACKED else ''}"
@@ -80,13 +101,9 @@ def unpacked(path: Path, scratch: Path) -> Iterator[Path]:
         raise
     except KeyError:
         raise SourceError(f"{archive}: holds no {path.relative_to(archive)}") from None
-    except OSError as e:
-        if isinstance(e, gzip.BadGzipFile):
-            raise SourceError(
-                f"{path}: the packed file is damaged or cut off ({e}); nothing of it was imported"
-            ) from None
-        raise SourceError(f"{path}: cannot be unpacked: {e.strerror or e}") from None
-    except (EOFError, zlib.error, zipfile.BadZipFile) as e:
+    except (OSError, EOFError, zlib.error, lzma.LZMAError, zipfile.BadZipFile) as e:
+        if isinstance(e, OSError) and e.errno:  # of the disk; a damaged stream has no number
+            raise SourceError(f"{path}: cannot be unpacked: {e.strerror}") from None
         raise SourceError(f"{path}: the packed file is damaged or cut off ({e}); nothing of it was imported") from None
     finally:
         copy.unlink(missing_ok=True)
@@ -98,6 +115,11 @@ def _zip(path: Path) -> zipfile.ZipFile:
         return zipfile.ZipFile(path)
     except (ValueError, RuntimeError) as e:
         raise zipfile.BadZipFile(str(e)) from None
+
+
+def _beside(name: str) -> bool:
+    """Whether a member of an archive was put there by a file manager."""
+    return any(part in NOT_MEANT for part in name.split("/"))
 
 
 def _member(held: zipfile.ZipFile, name: str) -> IO[bytes]:
@@ -112,8 +134,8 @@ def _stream(path: Path, archive: Path, head: bytes) -> Iterator[IO[bytes] | Any]
     if archive != path:
         with _zip(archive) as held, _member(held, path.relative_to(archive).as_posix()) as member:
             yield member
-    elif head.startswith(GZIP):
-        with gzip.open(path) as member:
+    elif of := next((m for sign, m in STREAMS.items() if head.startswith(sign)), None):
+        with of(path) as member:
             yield member
     else:
         import zstandard
@@ -126,6 +148,9 @@ def _stream(path: Path, archive: Path, head: bytes) -> Iterator[IO[bytes] | Any]
                 yield _Whole(member, path)
         except zstandard.ZstdError as e:
             raise SourceError(f"{path}: the packed file is damaged ({e}); nothing of it was imported") from None
+
+
+STREAMS: dict[bytes, Callable[[Path], Any]] = {GZIP: gzip.open, BZIP: bz2.open, XZ: lzma.open}
 
 
 class _Whole:

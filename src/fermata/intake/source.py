@@ -13,6 +13,7 @@ from fermata.errors import RequestError, SourceError
 from fermata.intake import opening
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import Job, Records, counting, delimited, reader
+from fermata.jsontext import json_object
 
 __all__ = ["whole_record"]
 
@@ -44,7 +45,7 @@ def whole_record(log: LogMap, state: LogState, base: Path, record: str) -> dict[
             raise SourceError(
                 f"{file.path} has changed since it was imported (its SHA-256 was {file.sha256}); not shown"
             )
-        text = delimited.prepare(plain, log, counted, scratch) if log.format in delimited.TEXTS else plain
+        text = delimited.prepare(plain, log, counted, scratch, path) if log.format in delimited.TEXTS else plain
         values = _read(Job(connect(), text, Path(file.path), log, "shown", (), scratch, plain.stat().st_mtime), number)
     return {"file": file.path, "record": str(number), **values}
 
@@ -92,11 +93,8 @@ def _place(con: Any, records: Records, number: int) -> int:
 
 def _flat(text: str) -> dict[str, str]:
     """A JSON object as columns: nested values stay JSON."""
-    try:
-        held = json.loads(text)
-    except ValueError:
-        return {"line": text}
-    if not isinstance(held, dict):
+    held = json_object(text)
+    if held is None:
         return {"line": text}
     return {
         k: v if isinstance(v, str) else "" if v is None else json.dumps(v, ensure_ascii=False) for k, v in held.items()

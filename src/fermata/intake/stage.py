@@ -65,7 +65,7 @@ def stage_file(
             early = e
     stage.counted = pending.result()
     is_text = log.format in delimited.TEXTS
-    text = delimited.prepare(path, log, stage.counted, scratch) if is_text else path
+    text = delimited.prepare(path, log, stage.counted, scratch, shown) if is_text else path
     overlong = is_text and stage.counted.overlong
     if text != path or overlong:
         temporary = [opened.records.temporary] if opened and opened.records.temporary else []

@@ -17,10 +17,22 @@ from fermata.errors import SourceError
 from fermata.fields import Field
 from fermata.intake.field_map import FieldMap
 
-__all__ = ["HALVES", "IN_WORDS", "Column", "Dialect", "Origin", "from_name", "paired", "raw_text", "spelt"]
+__all__ = [
+    "HALVES",
+    "IN_WORDS",
+    "ISO_DURATION",
+    "Column",
+    "Dialect",
+    "Origin",
+    "from_name",
+    "paired",
+    "raw_text",
+    "spelt",
+]
 
 MAC_SHAPE = r"^([0-9A-Fa-f]{2}[:-]?){5}[0-9A-Fa-f]{2}$|^([0-9A-Fa-f]{4}[.]){2}[0-9A-Fa-f]{4}$"
 PHONE_SHAPE = r"^[+(]?[0-9][0-9 ()/.-]*$"
+ISO_DURATION = r"^P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)(?:\.(\d{1,6}))?S)?)?$"
 IN_WORDS = (  # 1d 2h 3m 4.5s, 2 hours 5 minutes, 3 Std. 20 Min.: days, hours, minutes, seconds and parts of one
     r"(?i)^(?:([0-9]{1,5}) *(?:days?|d|tage?|t)[.]?)?(?:[ ,]|and|und)*"
     r"(?:([0-9]{1,7}) *(?:hours?|hrs?|h|stunden?|std)[.]?)?(?:[ ,]|and|und)*"

@@ -7,7 +7,6 @@ lose nothing.
 
 from __future__ import annotations
 
-import contextlib
 import dataclasses
 import json
 import os
@@ -23,6 +22,7 @@ from pydantic import Field, field_validator
 from fermata import tomlfile
 from fermata.analysis.filters import Selection
 from fermata.errors import DataError, RequestError, UnknownName
+from fermata.jsontext import json_object
 from fermata.locks import held
 from fermata.notes import Note
 from fermata.people import headcount
@@ -312,8 +312,8 @@ def _lines(journal: Path) -> list[dict[str, Any]]:
     """
     lines: list[dict[str, Any]] = []
     for text in journal.read_text(encoding="utf-8").splitlines():
-        with contextlib.suppress(ValueError):
-            lines.append(json.loads(text))
+        if line := json_object(text):
+            lines.append(line)
     if not lines or lines[0].get("what") != "begun":
         raise DataError(f"{journal}: its first line, the beginning, is damaged; put it right by hand")
     return lines

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from fermata.errors import ConfigError, SourceError, UnknownName
+from fermata.intake import opening
 from fermata.intake.field_map import named_once
 from fermata.registers.model import RegisterMap
 from fermata.registers.register import EVER, NEVER, Assignment, Register, Version
@@ -61,7 +62,7 @@ def _rows(name: str, table: RegisterMap, base: Path) -> Iterator[Row]:
     if not found:
         raise SourceError(f"register {name}: no file matches {', '.join(table.files)}")
     for path in found:
-        names, rows = _sheet(path, table) if path.suffix.lower() == ".xlsx" else _text(path, table)
+        names, rows = _sheet(path, table) if opening.is_workbook(path) else _text(path, table)
         _check_columns(f"{name} ({path.name})", table, names)
         for number, row in enumerate(rows, table.skip_lines + 2):
             cells = {n: (v or "").strip() for n, v in zip(names, row, strict=False)}

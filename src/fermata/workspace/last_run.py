@@ -10,6 +10,7 @@ from pathlib import Path
 
 from fermata import tomlfile
 from fermata.errors import DataError, RequestError
+from fermata.jsontext import json_object
 from fermata.reports.compile.binding import bound
 from fermata.reports.compile.resolve import stretch_over
 from fermata.reports.definition import files
@@ -61,9 +62,11 @@ def last(workspace: Path, name: str = LAST) -> Report:
         raise RequestError("no report was run here yet; run one with: fermata report NAME")
     try:
         text = path.read_text(encoding="utf-8")
-        data = json.loads(text)
+        data = json_object(text)
     except (OSError, ValueError):
-        raise DataError(f"{path}: the kept run in it cannot be read; delete the file, and run a report again") from None
+        data = None
+    if data is None:
+        raise DataError(f"{path}: the kept run in it cannot be read; delete the file, and run a report again")
     return tomlfile.parse(Report, data, path, text)
 
 

@@ -7,6 +7,7 @@ import itertools
 import re
 import sqlite3
 import tempfile
+import zipfile
 from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -14,11 +15,12 @@ from typing import Any
 
 from fermata.archive.duck import connect
 from fermata.errors import SourceError
-from fermata.intake import opening
+from fermata.intake import opening, signatures
 from fermata.intake.field_map import named_once
 from fermata.intake.guess import shapes, spooler
 from fermata.intake.guess.objects import WITHIN, is_document, ways_of
 from fermata.intake.guess.shape import STAMP, Shape
+from fermata.intake.guess.widths import places
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import Job, counting, delimited, reader, syslog, webaccess, xlsx
 
@@ -36,6 +38,7 @@ PAIRS = rf"(?:{STAMP} +)?{PAIR}|(?:<\d+>)?(?:{syslog.DAY} \S+ )?(?:date|time|tim
 NOTHING = ("NA", "N/A", "n/a", "#N/A", "-", "--", "null", "NULL", "(null)", "None", "nil", "???")
 BRACKETED = r"^\[(?P<time>[^\]]*\d:\d\d[^\]]*)\]:? *(?P<text>.*)$"
 WEB_PAGE = re.compile(rb"(?i)\s*(?:\xef\xbb\xbf)?<(?:!doctype html|html|table)\b")
+FURTHER = 2000  # columns of a line, beyond those of the others
 SCRIPT_END = 0.8  # of the lines must look like a format
 
 
@@ -54,7 +57,7 @@ class Sniffed:
 def sniff(path: Path) -> Sniffed:
     """Looks at a file, packed or not. Raises SourceError where it is empty or cannot be told."""
     with tempfile.TemporaryDirectory() as scratch:
-        member = opening.members(path, "xlsx" if path.suffix.lower() == ".xlsx" else "")[0]
+        member = path if opening.is_workbook(path) else opening.members(path, "")[0]
         with opening.unpacked(member, Path(scratch)) as plain:
             with plain.open("rb") as f:
                 head = f.read(HEAD)
@@ -62,7 +65,9 @@ def sniff(path: Path) -> Sniffed:
                 raise SourceError(f"{path}: is empty")
             if WEB_PAGE.match(head):
                 raise SourceError(f"{path}: is a web page, and no log: save its table as delimited text or a workbook")
-            found = _binary(plain, head) or _text(head)
+            if not (found := _binary(plain, head, path)):
+                signatures.refuse(head, path)
+                found = _text(head, path)
             if found.format != "sql":
                 found.columns = _columns(plain, path, found, Path(scratch))
             if found.format == "key=value":
@@ -96,16 +101,16 @@ def _without_nothing(found: Sniffed) -> None:
         found.columns = {n: [t for t in texts if t not in words] for n, texts in found.columns.items()}
 
 
-def _binary(path: Path, head: bytes) -> Sniffed | None:
+def _binary(path: Path, head: bytes, shown: Path) -> Sniffed | None:
     if head.startswith(b"PAR1"):
         return Sniffed("parquet")
-    if head.startswith(b"PK\x03\x04"):
-        return _workbook(path)
+    if head.startswith((opening.ZIP, opening.OLD_WORKBOOK)):
+        return _workbook(path, str(shown))
     if head.startswith(b"SQLite format 3\x00"):
         try:
-            return _database(path)
+            return _database(path, shown)
         except sqlite3.Error as e:
-            raise SourceError(f"{path.name}: is a damaged database: {e}") from None
+            raise SourceError(f"{shown}: is a damaged database: {e}") from None
     size = path.stat().st_size
     if b"\x00" in head and size % 384 == 0 and not head.startswith((b"\xff\xfe", b"\xfe\xff")):
         kinds = {int.from_bytes(head[i : i + 2], "little") for i in range(0, min(len(head), size), 384)}
@@ -114,22 +119,24 @@ def _binary(path: Path, head: bytes) -> Sniffed | None:
     return None
 
 
-def _workbook(path: Path) -> Sniffed:
+def _workbook(path: Path, shown: str) -> Sniffed:
     """A workbook: its largest sheet; the rows above the fullest of its first ones are a banner."""
     found = Sniffed("xlsx")
-    sizes = xlsx.sheets(path, path.name)
+    if not zipfile.is_zipfile(path):
+        found.unsure.append("cells with an error are empty in a workbook of this old form (XLS)")
+    sizes = xlsx.sheets(path, shown)
     largest = max(sizes, key=lambda n: sizes[n], default=None)
     if largest is not None and largest != next(iter(sizes)):
         found.settings["sheet"] = largest
         found.unsure.append(f"the sheets are {', '.join(sizes)}; the largest was taken")
-    _, rows = xlsx.table(path, path.name, largest, 0, header=False)
+    _, rows = xlsx.table(path, shown, largest, 0, header=False)
     top = [sum(c is not None for c in row) for row in itertools.islice(rows, 20)]
     if above := top.index(max(top)) if top else 0:
         found.settings["skip_lines"] = above
     return found
 
 
-def _database(path: Path) -> Sniffed:
+def _database(path: Path, shown: Path) -> Sniffed:
     """A database file: the table with the most rows, and the column that may grow."""
     with sqlite3.connect(f"file:{path}?mode=ro", uri=True) as db:
         tables = [
@@ -137,7 +144,7 @@ def _database(path: Path) -> Sniffed:
         ]
         counts = {t: db.execute(f'SELECT count(*) FROM "{t}"').fetchone()[0] for t in tables}
         if not counts:
-            raise SourceError(f"{path}: the database has no tables")
+            raise SourceError(f"{shown}: the database has no tables")
         table = max(counts, key=lambda t: counts[t])
         cursor = db.execute(f'SELECT * FROM "{table}" LIMIT {SAMPLE}')
         names = [d[0] for d in cursor.description]
@@ -155,13 +162,13 @@ def _database(path: Path) -> Sniffed:
     return found
 
 
-def _text(head: bytes) -> Sniffed:
+def _text(head: bytes, path: Path) -> Sniffed:
     encoding, unsure = _encoding(head)
     text = head.decode(encoding, "replace")
     lines = [line for line in text.splitlines()[: SAMPLE + 20] if line.strip()]
     if len(head) == HEAD and len(lines) > 1:
         lines.pop()  # cut in the middle
-    found = _marked(text.lstrip("\ufeff \r\n\t"), lines) or _delimited(lines, text.splitlines())
+    found = _marked(text.lstrip("\ufeff \r\n\t"), lines) or _delimited(lines, text.splitlines(), path)
     found.unsure[:0] = unsure
     if encoding != "utf-8" and found.format in delimited.TEXTS:
         found.settings["encoding"] = encoding
@@ -273,13 +280,14 @@ def _document(text: str) -> Sniffed:
     return Sniffed("json", unsure=["taken for an object with one record per key"])
 
 
-def _delimited(lines: list[str], raw: list[str]) -> Sniffed:
+def _delimited(lines: list[str], raw: list[str], path: Path) -> Sniffed:
     comment = "#" if any(line.startswith("#") for line in lines[:50]) else ""
     kept = [line for line in lines if not (comment and line.startswith(comment))]
     best = max(",;\t|", key=lambda d: _fit(kept, d))
-    if _fit(kept, best) < 1 and (places := _places(kept)):
-        return _fixed(kept, raw, places)
-    widths = [len(r) for r in csv.reader(kept, delimiter=best)]
+    if _fit(kept, best) < 1 and (at := places(kept)):
+        return _fixed(kept, raw, at)
+    cells = _cells(kept, best)
+    widths = [len(r) for r in cells]
     if not widths or max(widths) < 2:
         return Sniffed(
             "regex",
@@ -288,13 +296,17 @@ def _delimited(lines: list[str], raw: list[str]) -> Sniffed:
         )
     width = Counter(w for w in widths if w > 1).most_common(1)[0][0]
     above = next(i for i, w in enumerate(widths) if w == width)
+    if max(widths) > width + FURTHER:
+        raise SourceError(
+            f"{path}: record {widths.index(max(widths)) + 1:,} has {max(widths):,} columns, the most have {width}: the "
+            "ends of lines are lost there; have the file written again, or take that part out"
+        )
     found = Sniffed("delimited", {"delimiter": best} if best != "," else {})
     if skipped := raw.index(kept[above]):
         found.settings["skip_lines"] = skipped  # blank lines and comments count, too
     if comment:
         found.settings["comment"] = comment
-    rows = list(csv.reader(kept[above : above + 200], delimiter=best))
-    if _is_data(rows):
+    if _is_data(cells[above : above + 200]):
         found.settings["header"] = False
         found.unsure.append("the first line looks like data, so there seems to be no header; columns are numbers")
     misfit = sum(w != width for w in widths[above:])
@@ -313,30 +325,16 @@ def _is_data(rows: list[list[str]]) -> bool:
     return bool(found) and not headed
 
 
-def _places(lines: list[str]) -> list[tuple[int, int]]:
-    """Where columns of fixed width stand, from 0 and without the ends: apart by two blanks in (almost) every line."""
-    if not lines:
-        return []
-    usual = Counter(len(re.split(r" {2,}", line.strip())) for line in lines[:300]).most_common(1)[0][0]
-    rows = [line.expandtabs() for line in lines[:300] if len(re.split(r" {2,}", line.strip())) >= usual - 1]
-    if usual < 2 or len(rows) < 3:
-        return []
-    width = max(map(len, rows))
-    blank = [sum(line[i : i + 1] in (" ", "") for line in rows) >= 0.98 * len(rows) for i in range(width)]
-    starts = [i for i in range(width) if not blank[i] and (i == 0 or (blank[i - 1] and (i == 1 or blank[i - 2])))]
-    return list(itertools.pairwise([*starts, width])) if len(starts) > 1 else []
-
-
-def _fixed(kept: list[str], raw: list[str], places: list[tuple[int, int]]) -> Sniffed:
+def _fixed(kept: list[str], raw: list[str], at: list[tuple[int, int]]) -> Sniffed:
     """Text of fixed width: the first line that has something in every column is its header."""
-    cells = [[line[a:b].strip() for a, b in places] for line in kept]
+    cells = [[line[a:b].strip() for a, b in at] for line in kept]
     above = next((i for i, row in enumerate(cells) if all(row)), 0)
     head = cells[above]
     found = Sniffed("fixed width")
     header = not any(NUMBER_OR_TIME.fullmatch(c) for c in head)
-    names = named_once(head) if header else [str(i) for i in range(1, len(places) + 1)]
-    upto = [str(b) for _, b in places[:-1]] + [""]
-    found.settings["positions"] = {n: f"{a + 1}-{b}" for n, (a, _), b in zip(names, places, upto, strict=True)}
+    names = named_once(head) if header else [str(i) for i in range(1, len(at) + 1)]
+    upto = [str(b) for _, b in at[:-1]] + [""]
+    found.settings["positions"] = {n: f"{a + 1}-{b}" for n, (a, _), b in zip(names, at, upto, strict=True)}
     if skipped := raw.index(kept[above]):
         found.settings["skip_lines"] = skipped
     if not header:
@@ -346,12 +344,17 @@ def _fixed(kept: list[str], raw: list[str], places: list[tuple[int, int]]) -> Sn
     return found
 
 
+def _cells(lines: list[str], delimiter: str) -> list[list[str]]:
+    """The lines as rows of a table; none where a text is longer than any cell."""
+    try:
+        return list(csv.reader(lines, delimiter=delimiter))
+    except csv.Error:
+        return []
+
+
 def _fit(lines: list[str], delimiter: str) -> float:
     """How well a delimiter explains the lines: how many have the commonest number of columns, more columns first."""
-    try:
-        widths = Counter(len(r) for r in csv.reader(lines[:300], delimiter=delimiter))
-    except csv.Error:
-        return 0
+    widths = Counter(len(r) for r in _cells(lines[:300], delimiter))
     wide = Counter({w: n for w, n in widths.items() if w > 1})  # lines above and below a table are of one column
     width, n = wide.most_common(1)[0] if wide else (1, 0)
     return n / sum(widths.values()) + width / 1000 if n > 1 or (n and not widths[1]) else 0
@@ -364,12 +367,12 @@ def _columns(plain: Path, path: Path, found: Sniffed, scratch: Path) -> dict[str
     con = connect()
     text = plain
     if found.format in delimited.TEXTS:
-        text = delimited.prepare(plain, log, counting.count(plain), scratch)
-    wanted = tuple(ways_of(text)) if found.format in ("json lines",) else ()
+        text = delimited.prepare(plain, log, counting.count(plain), scratch, path)
+    wanted = tuple(ways_of(text, path)) if found.format in ("json lines",) else ()
     job = Job(con, text, path, log, "sniffed", wanted, scratch, plain.stat().st_mtime)
     records = reader(found.format).open(job)
     if found.format in ("json", "icalendar", "xes", "xml") and records.text:
-        wanted = tuple(ways_of(records.text))
+        wanted = tuple(ways_of(records.text, path))
         records = reader("json lines").open(Job(con, records.text, path, log, "again", wanted, scratch))
     names = [n for n in records.columns if n != records.whole]
     listed = ", ".join(f"{records.columns[n]} AS v{i}" for i, n in enumerate(names))

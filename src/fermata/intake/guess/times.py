@@ -11,6 +11,7 @@ from typing import Any
 
 from fermata.intake.guess.comings import comings
 from fermata.intake.guess.headings import happened, hints, named, says
+from fermata.intake.guess.values import ISO_LENGTH
 from fermata.intake.guess.words import UNITS
 from fermata.intake.texts import HALVES, IN_WORDS
 
@@ -313,7 +314,7 @@ def _duration(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, Any]:
     lengths = [
         n
         for n, t in columns.items()
-        if all(PLAIN.fullmatch(x) or LENGTH.fullmatch(x) or SHORT.fullmatch(x) or WORDED.fullmatch(x) for x in t)
+        if all(any(shape.fullmatch(x) for shape in (PLAIN, LENGTH, SHORT, WORDED, ISO_LENGTH)) for x in t)
     ]
     column = named("duration", lengths)
     if column is None:
@@ -328,6 +329,8 @@ def _duration(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, Any]:
             doubts["duration"] = "minutes and seconds, or hours and minutes (h:mm)? nothing in the sample is above 23"
     if _any(WORDED, texts):
         forms.append("words")
+    if _any(ISO_LENGTH, texts):
+        forms.append("iso")
     if shapes[2]:
         forms.insert(0, unit or "seconds")
         if not unit:

@@ -8,10 +8,12 @@ from typing import Any
 
 from fermata.intake.guess.headings import named, plain, says, words
 from fermata.intake.guess.words import ALONE, COLOUR, COUNTERS, IDENTITY, NO, TOTAL, YES
+from fermata.intake.texts import ISO_DURATION
 
 __all__ = ["flag", "growing", "type_of"]
 
 LENGTH = re.compile(r"\d+:[0-5]\d(:[0-5]\d)?")
+ISO_LENGTH = re.compile(rf"(?=.*[0-9]){ISO_DURATION}")
 NUMBER = re.compile(r"-?\d+$")
 DECIMAL = re.compile(r"-?\d+([.,]\d+)$")
 LEADING = re.compile(r"-?0\d")  # 0451 and 451 are two cards
@@ -34,6 +36,8 @@ def type_of(heading: str, texts: list[str]) -> dict[str, Any]:
         return priced
     if all(LENGTH.fullmatch(t) for t in sample) and any(says(heading, w) for w in TOTAL):
         return {"type": "duration", "form": "h:mm:ss" if any(t.count(":") > 1 for t in sample) else "h:mm"}
+    if all(ISO_LENGTH.fullmatch(t) for t in sample):
+        return {"type": "duration", "form": "iso"}
     if _is_identity(heading) or any(LEADING.match(t) for t in sample if not DECIMAL.fullmatch(t)):
         return {"type": "text"}
     if all(NUMBER.fullmatch(t) and len(t) < MOST for t in sample):

@@ -13,6 +13,7 @@ from pathlib import Path
 
 from fermata.archive.duck import lit
 from fermata.errors import SourceError
+from fermata.intake import signatures
 from fermata.intake.field_map import named_once
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import Job, Records, check, counting, raw_text
@@ -31,23 +32,26 @@ TEXTS = (
     "key=value",
 )  # of any encoding
 
+WIDEST = 20_000  # columns: the engine's time grows with their square
+
 
 def plain(log: LogMap) -> bool:
     """Whether the engine reads the log's encoding itself."""
     return log.encoding in ("utf-8", "utf-8-sig")
 
 
-def prepare(path: Path, log: LogMap, counted: counting.Counted, scratch: Path) -> Path:
+def prepare(path: Path, log: LogMap, counted: counting.Counted, scratch: Path, shown: Path) -> Path:
     """The file itself, or a UTF-8 copy with one kind of line end where it has another encoding or mixes them.
 
-    Raises SourceError naming the place of the first byte the declared encoding does not have.
+    Raises SourceError for what is no text, naming the place of the first byte the declared encoding does not have.
     """
+    with path.open("rb") as f:
+        start = f.read(signatures.LOOK)
+    signatures.refuse(start, shown)
     mixed = 0 < counted.crlf < counted.newlines or counted.returns > counted.crlf
     if plain(log) and not mixed:
-        with path.open("rb") as f:
-            start = f.read(4)
         if start[:2] in (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE):
-            raise SourceError(f'{path}: begins like UTF-16 text; declare encoding = "utf-16"')
+            raise SourceError(f'{shown}: begins like UTF-16 text; declare encoding = "utf-16"')
         return path
     copy = scratch / f"{counted.sha256[:16]}.txt"
     errors = "surrogateescape" if plain(log) else "strict"
@@ -61,7 +65,7 @@ def prepare(path: Path, log: LogMap, counted: counting.Counted, scratch: Path) -
     except UnicodeError as e:
         place = f" near byte {e.start:,}" if isinstance(e, UnicodeDecodeError) else ""
         raise SourceError(
-            f"{path}: is not {log.encoding} text{place} ({e.reason if hasattr(e, 'reason') else e})"
+            f"{shown}: is not {log.encoding} text{place} ({e.reason if hasattr(e, 'reason') else e})"
         ) from None
     return copy
 
@@ -69,6 +73,11 @@ def prepare(path: Path, log: LogMap, counted: counting.Counted, scratch: Path) -
 def columns_of(path: Path, log: LogMap, shown: Path | None = None) -> list[str]:
     """The names of the file's columns; numbers from 1 where it has no header. A repeated name gets `_2`, `_3`."""
     row = _first_row(path, log, shown or path)
+    if len(row) > WIDEST:
+        raise SourceError(
+            f"{shown or path}: its first record has {len(row):,} columns; at most {WIDEST:,} are read. Is the "
+            f"delimiter {log.delimiter!r}, and does each record end with the end of a line?"
+        )
     return named_once(row) if log.header else [str(i) for i in range(1, len(row) + 1)]
 
 
@@ -77,15 +86,19 @@ def _first_row(path: Path, log: LogMap, name: Path) -> list[str]:
         for _ in range(log.skip_lines):
             f.readline(counting.LONGEST_LINE)
         if len(log.delimiter) == 1:
-            row = next(
-                csv.reader(
-                    f,
-                    delimiter=log.delimiter,
-                    quotechar=log.quote or None,
-                    quoting=csv.QUOTE_MINIMAL if log.quote else csv.QUOTE_NONE,
-                ),
-                None,
+            cells = csv.reader(
+                f,
+                delimiter=log.delimiter,
+                quotechar=log.quote or None,
+                quoting=csv.QUOTE_MINIMAL if log.quote else csv.QUOTE_NONE,
             )
+            try:
+                row = next(cells, None)
+            except csv.Error:
+                raise SourceError(
+                    f"{name}: the first record holds a text of more than {csv.field_size_limit():,} characters: a "
+                    f"quote {log.quote!r} is not closed, or the delimiter is not {log.delimiter!r}"
+                ) from None
         else:
             line = f.readline(counting.LONGEST_LINE).rstrip("\r\n")
             row = line.split(log.delimiter) if line else None

@@ -12,12 +12,13 @@ import re
 from collections.abc import Iterator
 from operator import itemgetter
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from fermata.archive.duck import ident
 from fermata.errors import SourceError
 from fermata.garbage import uncollected
 from fermata.intake.readers import Job, Records, jsonlines
+from fermata.intake.readers.elements import DEEPEST
 from fermata.intake.readers.jsonarray import Piece, Unusual, cut
 from fermata.intake.readers.jsonlines import ways
 from fermata.intake.readers.rows import BATCH, as_line, from_batches
@@ -26,6 +27,8 @@ __all__ = ["open"]
 
 UNUSUAL = re.compile(r"\d[eE]|\d{15}|0\.0000|\\u")  # very large and small numbers, control characters within a list
 OTHERS = "what is no object"
+READ = 4_000_000  # bytes looked at together
+NO_BRACKETS = bytes(set(range(256)) - set(b'[]{}"'))
 WHOLE = 256_000_000  # bytes of a file whose wanted texts stay in memory
 
 
@@ -160,6 +163,7 @@ def _records(job: Job) -> Iterator[Any]:
     at = job.log.records or ""
     try:
         with job.path.open("rb") as f:
+            not_too_deep(f, job.shown)
             kind = next((e for p, e, _ in ijson.parse(f) if p == at), None)
         with job.path.open("rb") as f:
             if kind == "start_array":
@@ -174,3 +178,22 @@ def _records(job: Job) -> Iterator[Any]:
             why = "holds a whole number of more than 64 bits; have it written as a text, in quotes"
             raise SourceError(f"{job.shown}: {why}") from None
         raise SourceError(f"{job.shown}: is not JSON: {str(e).splitlines()[0]}") from None
+
+
+def not_too_deep(file: BinaryIO, shown: Path) -> None:
+    """Raises SourceError where lists or objects stand too deep in each other: the parser would take the square of that
+    as memory. Reads up to the end, and goes back to the start.
+    """
+    import numpy as np
+
+    depth, inside = 0, 0  # whether a text goes on from the part before
+    while part := file.read(READ):
+        while part.endswith(b"\\") and (more := file.read(1)):
+            part += more
+        pieces = part.replace(b"\\\\", b"").replace(b'\\"', b"").translate(None, NO_BRACKETS).split(b'"')
+        steps = (np.frombuffer(b"".join(pieces[inside::2]), np.uint8) & 2).astype(np.int64) - 1  # [ and { have this bit
+        depths = depth + steps.cumsum()
+        if depths.max(initial=0) > DEEPEST:
+            raise SourceError(f"{shown}: has lists or objects more than {DEEPEST} deep in each other, so it is no log")
+        depth, inside = depths[-1] if len(depths) else depth, (inside + len(pieces) - 1) % 2
+    file.seek(0)

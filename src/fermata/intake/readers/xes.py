@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from fermata.errors import SourceError
 from fermata.intake.readers import Job, Records
+from fermata.intake.readers.elements import elements
 from fermata.intake.readers.rows import from_dicts
 
 __all__ = ["open"]
@@ -26,32 +26,25 @@ def open(job: Job) -> Records:
 
 
 def _events(job: Job) -> Iterator[dict[str, str | None]]:
-    from xml.etree.ElementTree import ParseError
-
-    from defusedxml import DefusedXmlException, ElementTree
-
     defaults: dict[str, dict[str, str | None]] = {"event": {}, "trace": {}}
     case: dict[str, str | None] = {}
     way: list[str] = []
-    try:
-        for kind, element in ElementTree.iterparse(str(job.path), events=("start", "end"), forbid_dtd=True):
-            name = element.tag.rpartition("}")[2]
-            if kind == "start":
-                way.append(name)
-                continue
-            way.pop()
-            if name == "global":
-                defaults[element.get("scope", "event")] = _attributes(element, "")
-            elif name == "event":
-                yield {**defaults["trace"], **defaults["event"], **case, **_attributes(element, "")}
-                element.clear()
-            elif way and way[-1] == "trace" and name in TYPED:
-                case.update({f"case:{k}": v for k, v in _one(element, "").items()})
-            elif name == "trace":
-                case = {}
-                element.clear()
-    except (ParseError, DefusedXmlException, LookupError, ValueError) as e:  # an encoding that nobody knows, too
-        raise SourceError(f"{job.shown}: is no XES: {str(e) or type(e).__name__}") from None
+    for kind, element in elements(job, "no XES"):
+        name = element.tag.rpartition("}")[2]
+        if kind == "start":
+            way.append(name)
+            continue
+        way.pop()
+        if name == "global":
+            defaults[element.get("scope", "event")] = _attributes(element, "")
+        elif name == "event":
+            yield {**defaults["trace"], **defaults["event"], **case, **_attributes(element, "")}
+            element.clear()
+        elif way and way[-1] == "trace" and name in TYPED:
+            case.update({f"case:{k}": v for k, v in _one(element, "").items()})
+        elif name == "trace":
+            case = {}
+            element.clear()
 
 
 def _attributes(element: Any, above: str) -> dict[str, str | None]:

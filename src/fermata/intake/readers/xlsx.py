@@ -1,4 +1,4 @@
-"""Spreadsheets (XLSX): one sheet, a header row, a record per row. Dates and times become ISO 8601 text.
+"""Workbooks (XLSX; XLS and ODS, too): one sheet, a header row, a record per row. Dates and times become ISO 8601 text.
 
 A cell's stored value is read, not its look; of a formula, the value that was last computed. `skip_lines` rows stand
 above the header.
@@ -26,6 +26,7 @@ __all__ = ["cell_text", "holds_errors", "open", "sheets", "table"]
 SMALL = 2000  # cells of a column for which it does not pay to load Arrow's own conversions
 
 ERROR = re.compile(rb"""<(?:\w+:)?c\s[^<>]*\bt=["']e["']""")
+ERROR_OF_ODS = re.compile(rb"""calcext:value-type=["']error["']""")
 LONGEST_TAG = 1000  # bytes of a cell's tag, which may lie on the edge of two pieces
 MOST = 4_000_000_000  # bytes of unpacked sheets
 
@@ -108,20 +109,29 @@ def _book(path: Path, shown: str) -> tuple[Any, list[str], bool]:
     try:  # from its content: what its name ends in does not matter
         book = CalamineWorkbook.from_filelike(io.BytesIO(path.read_bytes()))
         names = [m.name for m in book.sheets_metadata if m.typ == SheetTypeEnum.WorkSheet]
-        return book, names, holds_errors(path)
+        return book, names, zipfile.is_zipfile(path) and holds_errors(path)
+    except SourceError:
+        raise
     except Exception as e:  # a spoiled workbook raises whatever its parts meet first
-        raise SourceError(f"{shown}: cannot be read as a workbook (XLSX): {str(e) or type(e).__name__}") from None
+        raise SourceError(
+            f"{shown}: cannot be read as a workbook (XLSX, XLS, ODS): {str(e) or type(e).__name__}"
+        ) from None
 
 
 def holds_errors(path: Path) -> bool:
-    """Whether some cell holds an error such as #N/A. Raises SourceError for what unpacks without end."""
+    """Whether some cell holds an error such as #N/A. Raises ValueError for what unpacks without end, and for errors in
+    a workbook of a form (ODS) whose reader takes them for empty cells.
+    """
     size, held = 0, b""
     with zipfile.ZipFile(path) as packed:
         for part in packed.namelist():
-            if part.startswith("xl/worksheets/") and part.endswith(".xml"):
+            ods = part == "content.xml"
+            if ods or (part.startswith("xl/worksheets/") and part.endswith(".xml")):
                 with packed.open(part) as unpacked:
                     while chunk := unpacked.read(1 << 20):
                         piece = held + chunk
+                        if ods and ERROR_OF_ODS.search(piece):
+                            raise ValueError("it has cells with an error, such as #N/A; mend them, or save it as XLSX")
                         if (b'"e"' in piece or b"'e'" in piece) and ERROR.search(piece):
                             return True
                         held, size = piece[-LONGEST_TAG:], size + len(chunk)

@@ -13,8 +13,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from fermata.errors import SourceError
 from fermata.intake.readers import Job, Records
+from fermata.intake.readers.elements import elements
 from fermata.intake.readers.rows import from_dicts
 
 __all__ = ["open"]
@@ -26,29 +26,22 @@ def open(job: Job) -> Records:
 
 
 def _records(job: Job) -> Iterator[dict[str, str | None]]:
-    from xml.etree.ElementTree import ParseError
-
-    from defusedxml import DefusedXmlException, ElementTree
-
     wanted, depth, top = job.log.records, 0, None
-    try:
-        for kind, element in ElementTree.iterparse(str(job.path), events=("start", "end"), forbid_dtd=True):
-            if kind == "start":
-                top = element if top is None else top
-                depth += 1
-                continue
-            depth -= 1
-            name = _plain(element.tag)
-            if (name == wanted) if wanted else depth == 1:
-                found: dict[str, str | None] = {}
-                _take(element, "", found)
-                if found:
-                    yield found
-                element.clear()
-                if depth == 1 and top is not None:
-                    top.clear()
-    except (ParseError, DefusedXmlException, LookupError, ValueError) as e:  # an encoding that nobody knows, too
-        raise SourceError(f"{job.shown}: is no XML that can be read: {str(e) or type(e).__name__}") from None
+    for kind, element in elements(job, "no XML that can be read"):
+        if kind == "start":
+            top = element if top is None else top
+            depth += 1
+            continue
+        depth -= 1
+        name = _plain(element.tag)
+        if (name == wanted) if wanted else depth == 1:
+            found: dict[str, str | None] = {}
+            _take(element, "", found)
+            if found:
+                yield found
+            element.clear()
+            if depth == 1 and top is not None:
+                top.clear()
 
 
 def _take(element: Any, way: str, found: dict[str, str | None]) -> None:

@@ -10,6 +10,7 @@ from typing import Any
 
 from fermata.analysis.gaps import Gap, find
 from fermata.archive import LogState
+from fermata.jsontext import json_object
 from fermata.reports.compile.resolve import resolve
 from fermata.reports.definition.report import Report
 from fermata.timeline.zones import zone
@@ -57,10 +58,10 @@ def of_devices(log: str, place: Any) -> list[Gap]:
 
 def _read_kept(path: Path, mark: str) -> tuple[list[Gap] | None] | None:
     try:
-        held = json.loads(path.read_text(encoding="utf-8"))
-    except (OSError, ValueError):
+        held = json_object(path.read_bytes())
+    except OSError:
         return None
-    if not isinstance(held, dict) or held.get("mark") != mark or held.get("sum") != _sum(mark, held.get("gaps")):
+    if held is None or held.get("mark") != mark or held.get("sum") != _sum(mark, held.get("gaps")):
         return None  # of another state, or not as it was written: found anew
     if held.get("gaps") is None:
         return (None,)
