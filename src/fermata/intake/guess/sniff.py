@@ -7,7 +7,6 @@ import itertools
 import re
 import sqlite3
 import tempfile
-import zipfile
 from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -122,8 +121,6 @@ def _binary(path: Path, head: bytes, shown: Path) -> Sniffed | None:
 def _workbook(path: Path, shown: str) -> Sniffed:
     """A workbook: its largest sheet; the rows above the fullest of its first ones are a banner."""
     found = Sniffed("xlsx")
-    if not zipfile.is_zipfile(path):
-        found.unsure.append("cells with an error are empty in a workbook of this old form (XLS)")
     sizes = xlsx.sheets(path, shown)
     largest = max(sizes, key=lambda n: sizes[n], default=None)
     if largest is not None and largest != next(iter(sizes)):

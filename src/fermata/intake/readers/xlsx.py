@@ -20,6 +20,7 @@ from fermata.garbage import uncollected
 from fermata.intake.field_map import named_once
 from fermata.intake.readers import Job, Records
 from fermata.intake.readers.rows import BATCH, from_batches
+from fermata.intake.readers.xls import OldBook
 
 __all__ = ["cell_text", "holds_errors", "open", "sheets", "table"]
 
@@ -53,8 +54,8 @@ def table(path: Any, shown: str, sheet: str | int | None, above: int, header: bo
 
 def sheets(path: Path, shown: str) -> dict[str, int]:
     """The sheets of a workbook, and how many cells each spans. Raises SourceError."""
-    book, names, _ = _book(path, shown)
-    return {n: (s := book.get_sheet_by_name(n)).height * s.width for n in names}
+    book = _book(path, shown)
+    return {n: book.cells(n) for n in book.names}
 
 
 def _rows(values: Iterator[Any], shown: str) -> Iterator[list[str | None]]:
@@ -89,7 +90,8 @@ def _opened(
 
 def _sheet(path: Path, sheet: str | int | None, shown: str) -> tuple[str, Iterator[Any]]:
     """The name of the sheet called so, or by its number from 1, and its rows. Raises SourceError, UnknownName."""
-    book, names, errors = _book(path, shown)
+    book = _book(path, shown)
+    names = book.names
     if isinstance(sheet, str) and sheet not in names:
         raise UnknownName.of("sheet", sheet, names, where=f"in {shown}")
     number = sheet if isinstance(sheet, int) else 1
@@ -97,25 +99,40 @@ def _sheet(path: Path, sheet: str | int | None, shown: str) -> tuple[str, Iterat
         raise SourceError(f"{shown}: has sheets 1 to {len(names)}, no sheet {number}")
     name = sheet if isinstance(sheet, str) else names[number - 1]
     try:
-        return name, iter(_with_errors(path, name) if errors else _values(book, name))
+        return name, iter(book.rows(name))
     except Exception as e:  # named by the workbook, and not in it
         raise _unread(e, shown) from None
 
 
-def _book(path: Path, shown: str) -> tuple[Any, list[str], bool]:
-    """A workbook, the names of its sheets, and whether some cell holds an error. Raises SourceError."""
-    from python_calamine import CalamineWorkbook, SheetTypeEnum
-
-    try:  # from its content: what its name ends in does not matter
-        book = CalamineWorkbook.from_filelike(io.BytesIO(path.read_bytes()))
-        names = [m.name for m in book.sheets_metadata if m.typ == SheetTypeEnum.WorkSheet]
-        return book, names, zipfile.is_zipfile(path) and holds_errors(path)
-    except SourceError:
-        raise
+def _book(path: Path, shown: str) -> NewBook | OldBook:
+    """A workbook, by its content: what its name ends in does not matter. Raises SourceError."""
+    try:
+        return NewBook(path) if zipfile.is_zipfile(path) else OldBook(path)
     except Exception as e:  # a spoiled workbook raises whatever its parts meet first
         raise SourceError(
             f"{shown}: cannot be read as a workbook (XLSX, XLS, ODS): {str(e) or type(e).__name__}"
         ) from None
+
+
+class NewBook:
+    """A workbook that is a zip archive (XLSX, ODS)."""
+
+    def __init__(self, path: Path) -> None:
+        from python_calamine import CalamineWorkbook, SheetTypeEnum
+
+        self.path = path
+        self.book = CalamineWorkbook.from_filelike(io.BytesIO(path.read_bytes()))
+        self.names = [m.name for m in self.book.sheets_metadata if m.typ == SheetTypeEnum.WorkSheet]
+        self.errors = holds_errors(path)
+
+    def cells(self, name: str) -> int:
+        """How many cells a sheet spans."""
+        sheet = self.book.get_sheet_by_name(name)
+        return sheet.height * sheet.width
+
+    def rows(self, name: str) -> Iterator[Any]:
+        """The rows of a sheet."""
+        return _with_errors(self.path, name) if self.errors else _values(self.book, name)
 
 
 def holds_errors(path: Path) -> bool:
