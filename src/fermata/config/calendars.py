@@ -33,6 +33,7 @@ import hashlib
 import importlib.metadata
 from datetime import date, datetime, timedelta
 from decimal import Decimal
+from functools import cache
 from pathlib import Path
 from typing import Literal
 
@@ -90,7 +91,7 @@ class HolidayMap(Strict):
                 has = f"its regions: {', '.join(own)}" if own else "leave region out"
                 why = f"no holidays are known of the region {self.region!r} of {self.country}; {has}"
                 raise RequestError(f"holidays.{name}: {why}")
-            found |= set(holidays.country_holidays(self.country, subdiv=self.region or None, years=YEARS))
+            found |= _of_country(self.country, self.region)
         for pattern in self.files:
             paths = sorted(glob.glob(str(Path(glob.escape(str(base))) / pattern)))
             if not paths:
@@ -98,6 +99,14 @@ class HolidayMap(Strict):
             for path in paths:
                 found |= _all_day(Path(path))
         return tuple(sorted(found))
+
+
+@cache
+def _of_country(country: str, region: str) -> frozenset[date]:
+    """The holidays of a place that the library knows; several workspaces and patterns ask for the same."""
+    import holidays
+
+    return frozenset(holidays.country_holidays(country, subdiv=region or None, years=YEARS))
 
 
 def _all_day(path: Path) -> set[date]:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import dataclasses
 import itertools
 from datetime import datetime, timedelta
 
 from fermata.deliveries import timetable
 from fermata.deliveries.model import Delivery
 from fermata.errors import FermataError
-from fermata.proof.snapshot import stretch_of
-from fermata.timeline import Stretch
+from fermata.proof.fingerprint import EVER
+from fermata.reports.definition.report import Report
+from fermata.timeline import Period, Stretch
 from fermata.workspace import last_run
 from fermata.workspace.base import Base
 
@@ -38,7 +40,7 @@ def warnings(base: Base, delivery: Delivery) -> list[str]:
             ]
     if report.period == "all" or report.parts:
         return []
-    runs = _runs(base, delivery)
+    runs = _runs(base, delivery, report)
     if len(runs) < LOOKED_AT or delivery.only_if:
         return []
     apart = min(b[0] - a[0] for a, b in itertools.pairwise(runs))
@@ -56,18 +58,16 @@ def warnings(base: Base, delivery: Delivery) -> list[str]:
     return []
 
 
-def _runs(base: Base, delivery: Delivery) -> list[tuple[datetime, Stretch]]:
+def _runs(base: Base, delivery: Delivery, report: Report) -> list[tuple[datetime, Stretch]]:
     """The next runs, each with the period it tells of."""
+    calendar = base.place().calendar
+    period = Period.parse(report.period, dataclasses.replace(calendar, zone_name=report.zone or calendar.zone_name))
     found: list[tuple[datetime, Stretch]] = []
     at = timetable.next_run(base, delivery, base.now())
     while at and len(found) < LOOKED_AT:
         try:
-            moment = base.at(at)
-            stretch = stretch_of(timetable.report_of(moment, delivery), moment)
+            found.append((at, period.resolve(at, EVER)))
         except FermataError:
             return []
-        if stretch is None:
-            return []
-        found.append((at, stretch))
         at = timetable.next_run(base, delivery, at)
     return found
