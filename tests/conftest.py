@@ -107,7 +107,8 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
     count = int(os.environ.get("PYTEST_XDIST_WORKER_COUNT", "1"))
     with_hall = [i for i in items if "hall" in getattr(i, "fixturenames", ())]
     without = [i for i in items if "hall" not in getattr(i, "fixturenames", ())]
-    items[:] = [i for n in range(count) for i in (*without[n::count], *with_hall[n::count])]
+    turns = reversed(range(count))  # the smaller parts first: a worker is given no more than the half, rounded down
+    items[:] = [i for n in turns for i in (*without[n::count], *with_hall[n::count])]
 
 
 def _made(base: Path) -> None:

@@ -31,6 +31,7 @@ GIVEN = {"user": "Ada Umberlin", "device": "Score vault", "place": "Library", "o
 READY = entries()
 FEW = ("refused-entries", "calls-by-line", "licence-uptake")
 SHOWN = [n for n in READY if DEEP or n in FEW]
+EVERY = 1 if DEEP else 3  # which of a long row of cases are tried
 pytestmark = [pytest.mark.deep] if DEEP else []  # a few of them each time, all when testing deeply
 FIELDS = ("device", "place", "user", "other", "action")
 WAYS = ("only", "without", "any_of")
@@ -79,7 +80,7 @@ def test_a_filter_that_could_do_nothing_is_refused(hall: Workspace, name: str, k
             assert field in part.note or values[-1] in part.note, (part.title, part.note, field, values)
 
 
-@pytest.mark.parametrize("name", [n for n in READY if any(c.field == "action" for c in READY[n].load().only)])
+@pytest.mark.parametrize("name", [n for n in READY if any(c.field == "action" for c in READY[n].load().only)][::EVERY])
 def test_an_unknown_value_beside_a_reports_own_is_refused(hall: Workspace, name: str) -> None:
     """Conditions on one field are alternatives, so that the figures of one say nothing of the other."""
     with pytest.raises(RequestError, match="teleported"):
@@ -144,7 +145,7 @@ MEASURES = (
 )  # fmt: skip
 
 
-@pytest.mark.parametrize(("log", "measure"), MEASURES)
+@pytest.mark.parametrize(("log", "measure"), MEASURES[::EVERY])
 def test_a_measure_is_the_same_quantity_wherever_it_stands(hall: Workspace, log: str, measure: str) -> None:
     """Renamed, alone in a formula, in a subtotal, in rows, in a limit and as a chart, it keeps its kind and its
     figure.
@@ -238,7 +239,7 @@ def figures_of(item: RunResult) -> list[Any]:
     return sorted(rows, key=repr)
 
 
-PAGES = [n for n in READY if READY[n].load().parts]
+PAGES = [n for n in READY if READY[n].load().parts][::EVERY]
 
 
 @pytest.mark.parametrize("name", PAGES)
@@ -287,8 +288,13 @@ def test_a_key_changes_what_is_asked_or_is_refused(hall: Workspace, shape: str) 
         assert found.digest != compiled(report, place, NOW).digest or key in LOOK, key
 
 
-@pytest.mark.parametrize("how", ["before", "year ago", "weekdays before"])
-@pytest.mark.parametrize("period", ["2026-02", "2026-03", "2025-11", "2026-Q1", "2026-W05", "2026-02-03/2026-02-27"])
+COMPARED = [*itertools.product(
+    ("2026-02", "2026-03", "2025-11", "2026-Q1", "2026-W05", "2026-02-03/2026-02-27"),
+    ("before", "year ago", "weekdays before"),
+)]  # fmt: skip
+
+
+@pytest.mark.parametrize(("period", "how"), COMPARED if DEEP else COMPARED[::4])
 def test_a_comparison_is_two_reports_beside_each_other(hall: Workspace, period: str, how: str) -> None:
     """Unit by unit in their order, whichever period has more of them; where one has none nothing stands, and no zero
     where the log covers nothing. The change of the total is that of the totals.

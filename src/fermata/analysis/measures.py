@@ -16,7 +16,7 @@ from fermata.analysis.declared import DeclaredMeasure, declared, declared_names
 from fermata.errors import RequestError, UnknownName, nearest
 from fermata.fields import Field, FieldType, LogSchema
 
-__all__ = ["MAX", "MEASURES", "MIN", "SUM", "Measure", "component"]
+__all__ = ["MAX", "MEASURES", "MIN", "SUM", "Measure", "begins_measure", "component"]
 
 SUM, MIN, MAX = "sum", "min", "max"  # how parts roll up
 
@@ -84,6 +84,7 @@ LENGTHS = (
     "capacity",
 )  # they need the length of the cell
 LONGEST = 8  # words of a measure, as in "running total share of count of parent"
+AS_FIELDS = {"earliest": "first", "latest": "last"}  # as of a field that holds a time
 SHORT_PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
 HEADINGS = {
     "union": "Time once",
@@ -116,6 +117,12 @@ def _unknown(name: str, rest: list[str]) -> UnknownName:
     return UnknownName(f"there is no measure {name!r}; of a field write {ways} (measures: {', '.join(known)})")
 
 
+def begins_measure(text: str) -> bool:
+    """Whether a text begins as a measure does, so that it is one or is written wrongly."""
+    name = (text.lower().split() or [""])[0]
+    return name in (*MEASURES, *AS_FIELDS) or bool(SHORT_PERCENTILE.fullmatch(name)) or declared(name) is not None
+
+
 @dataclass(frozen=True, slots=True)
 class Measure:
     """A measure as asked for: its name, the field it is of, for a percentile the share in per cent, for `at` and `over`
@@ -141,8 +148,8 @@ class Measure:
         name, rest = parts[0], parts[1:]
         if (m := SHORT_PERCENTILE.fullmatch(name)) and rest:
             name, rest = "percentile", [m[1], *rest]
-        if name in ("earliest", "latest") and rest in ([], ["start"]):
-            name, rest = {"earliest": "first", "latest": "last"}[name], []
+        if name in AS_FIELDS and rest in ([], ["start"]):
+            name, rest = AS_FIELDS[name], []
         if name not in MEASURES:
             if declared(name) is None:
                 raise _unknown(name, rest)

@@ -12,7 +12,7 @@ from collections.abc import Collection, Iterable
 
 from fermata.analysis.filters import Condition
 from fermata.analysis.formula import Formula
-from fermata.analysis.measures import Measure
+from fermata.analysis.measures import Measure, begins_measure
 from fermata.errors import RequestError, UnknownName
 from fermata.fields import LogSchema
 from fermata.notes import Note
@@ -129,7 +129,7 @@ def measures_of(spec: ColumnSpec) -> list[Measure]:
     """The measures a column or its formula asks for; names of columns and factors are none."""
     texts = [spec.measure] if spec.measure else list(Formula.parse(spec.formula).names) if spec.formula else []
     found = []
-    for text in texts:
+    for text in filter(begins_measure, texts):
         try:
             found.append(Measure.parse(text))
         except (RequestError, UnknownName):

@@ -71,6 +71,15 @@ def entry(name: str) -> Entry | None:
     return next((read(path, folder) for path, folder in found if path.exists()), None)
 
 
+@functools.lru_cache(maxsize=500)
+def ready(name: str) -> Report | None:
+    """The definition of the ready report of that name: it comes with the program and does not change. Raises
+    ConfigError.
+    """
+    found = entry(name)
+    return found.load() if found else None
+
+
 @functools.cache
 def entries() -> dict[str, Entry]:
     """Every ready report by name, category by category, in each by name."""

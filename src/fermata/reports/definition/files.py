@@ -35,9 +35,9 @@ def load(directory: Path, name: str, also: tuple[str, ...] = ()) -> Report:
         path = directory / f"{name}.toml"
         data, text = tomlfile.load(path)
         return tomlfile.parse(Report, data, path, text)
-    if not NAME.fullmatch(name) or (ready := catalogue.entry(name)) is None:
+    if not NAME.fullmatch(name) or (found := catalogue.ready(name)) is None:
         raise UnknownName.of("report", name, [*own, *catalogue.entries(), *also])
-    return ready.load()
+    return found
 
 
 def save(directory: Path, name: str, report: Report, *, over: bool = False) -> Path:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from fermata.analysis.measures import Measure
+from fermata.analysis.measures import Measure, begins_measure
 from fermata.errors import RequestError
 
 __all__ = ["column_of"]
@@ -65,6 +65,8 @@ def _source(words: str) -> tuple[str, str]:
 
 
 def _is_measure(text: str) -> bool:
+    if not begins_measure(text):
+        return False
     try:
         Measure.parse(text)
     except RequestError:
