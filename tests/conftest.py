@@ -38,8 +38,8 @@ settings.load_profile("fermata")
 
 
 def examples(count: int) -> settings:
-    """So many random examples when testing deeply, a quarter of them otherwise."""
-    return settings(max_examples=count if DEEP else max(count // 4, 4))
+    """So many random examples when testing deeply, a fifth of them otherwise."""
+    return settings(max_examples=count if DEEP else max(count // 5, 4))
 
 
 SERVER = multiprocessing.get_context("forkserver")  # a process of its own for every command, without importing all anew

@@ -21,7 +21,7 @@ from fermata.api.workspace import Workspace
 from fermata.cli.common import Beside
 from fermata.errors import FermataError
 from tests.conftest import ROOT, fermata
-from tests.soak.commands import commands
+from tests.soak.commands import commands, said
 
 NOW = "2026-04-01T08:12"
 
@@ -380,3 +380,19 @@ def test_two_days_of_the_timetable_of_the_sample(hall: Workspace, tmp_path: Path
     assert "no address  hours-by-department, workshop  no mail in the register departments" in told
     subjects = [m["Subject"] for _, m in inbox.letters]
     assert "Hours of stage, 26 January to 1 February 2026" in subjects
+
+
+def test_what_has_no_effect_is_refused_before_the_work(tmp_path: Path) -> None:
+    """Every command that shows a table says it where there is nothing to work on yet, and a folder stays as it was."""
+    shown = [(words, c) for words, c in commands() if any(p.name == "display" for p in c.params)]
+    assert len(shown) > 12
+    for words, command in shown:
+        needed = ["x" for p in command.params if isinstance(p, click.Argument) and p.required]
+        needed += ["--since", "2026-03-01"] if words[-1] == "begin" else []
+        for given, told in (
+            (["--display", "paper=A3"], "paper has no effect in txt"),
+            (["--output", "x.doc"], "'.doc'"),
+        ):
+            code, error = said(["-w", str(tmp_path), *words, *needed, *given], tmp_path)
+            assert (code, told in error) == (2, True), (words, given, error)
+    assert {p.name for p in tmp_path.iterdir()} == {"out.txt", "err.txt"}

@@ -255,7 +255,7 @@ OTHER: dict[str, Any] = {
 
 
 @pytest.mark.parametrize(
-    "form", [pytest.param(f, marks=[pytest.mark.deep] if f == "png" else []) for f in outputs.FORMS]
+    "form", [pytest.param(f, marks=[pytest.mark.deep] if f in ("png", "svg") else []) for f in outputs.FORMS]
 )
 def test_a_form_goes_by_what_it_says_and_refuses_the_rest(entries: Workspace, form: str) -> None:
     """A display choice changes an output, or the form does not go by it: none is passed over in silence."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import dataclasses
+import functools
 import os
 import shutil
 import signal
@@ -12,7 +13,7 @@ import textwrap
 import time
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 from click.core import ParameterSource
@@ -71,9 +72,20 @@ def _read(given: Sequence[str]) -> dict[str, Any]:
 
 
 def output(command: F) -> F:
-    """Adds the options that say where a result goes and how it is shown."""
-    decorated: F = OUTPUT(DISPLAY(NOTES(command)))
-    return decorated
+    """Adds the options that say where a result goes and how it is shown. What has no effect there is refused before the
+    command begins; a report that is itself for a spreadsheet is known later, when the result is given.
+    """
+
+    @functools.wraps(command)
+    def asked_first(*args: Any, **given: Any) -> Any:
+        from fermata.reports.definition.display import Display
+
+        forms = given["output"] or (("pdf",) if given.get("label") is not None else ())
+        refuse_unused(forms, Display(spreadsheet=True))
+        return command(*args, **given)
+
+    decorated: Any = OUTPUT(DISPLAY(NOTES(asked_first)))
+    return cast("F", decorated)
 
 
 def emit(item: Answer, wanted: Sequence[str], limit: int | None = None, *, how: Display | None = None) -> None:

@@ -14,6 +14,7 @@ __all__ = ["command"]
 APART = re.compile(r"(?:'[^']*'|\"[^\"]*\"|\([^)]*\)|[^,])+")  # between commas, but not those in brackets and quotes
 
 
+OF_ONE = "--explain goes with one table of figures; of a page, ask the report of a part"
 UNSET = {"by": (), "across": None, "zero_rows": None, "hours": None, "rounding": None, "date_field": None,
     "compare": None, "each": ""}  # fmt: skip  # what `none` takes away
 
@@ -151,6 +152,8 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
         item = workspace.shelf.keep(report, forms, named=named, label=options["label"], author=emit.author())
         common.note(f"on the shelf: item {item.number}, {', '.join(item.outputs)}")
         return
+    if options["explain"] and report.parts:
+        raise click.UsageError(OF_ONE)
     result = workspace.run(report, explain=options["explain"], limit=emit.most(options["limit"], options["output"]))
     if not ctx.obj["viewer"]:
         workspace.reports.remember(report)
@@ -161,7 +164,7 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     answer = result.part(options["part"]) if options["part"] else result.answer
     steps = getattr(answer, "steps", ())
     if options["explain"] and not steps:
-        raise click.UsageError("--explain goes with one table of figures; of a page, ask the report of a part")
+        raise click.UsageError(OF_ONE)
     emit.emit(answer, options["output"], options["limit"], how=result.display)
     if options["explain"]:
         _explain(steps, apart=bool(options["output"]))
