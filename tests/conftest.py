@@ -11,9 +11,10 @@ import subprocess
 import sys
 import tempfile
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, date, datetime
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, settings
@@ -40,6 +41,11 @@ settings.load_profile("fermata")
 def examples(count: int) -> settings:
     """So many random examples when testing deeply, a fifth of them otherwise."""
     return settings(max_examples=count if DEEP else max(count // 5, 4))
+
+
+def some(cases: Iterable[Any], every: int = 3) -> list[Any]:
+    """Cases of which one in `every` is tried each time, and the others when testing deeply."""
+    return [case if n % every == 0 else pytest.param(case, marks=pytest.mark.deep) for n, case in enumerate(cases)]
 
 
 SERVER = multiprocessing.get_context("forkserver")  # a process of its own for every command, without importing all anew

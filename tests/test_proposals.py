@@ -21,7 +21,7 @@ from fermata import Report, Workspace
 from fermata.api.workspace import open_workspace
 from fermata.errors import RequestError
 from fermata.workspace.proposing import Trial, add_log, propose
-from tests.conftest import DEEP, NOW
+from tests.conftest import DEEP, NOW, some
 from tests.conftest import fermata as command
 
 SSHD = """Mar 28 08:01:12 gate sshd[1201]: Accepted publickey for anna from 10.0.0.7 port 51514 ssh2: ED25519 SHA256:abc
@@ -443,9 +443,7 @@ OWN = {  # odd exports of one's own: file, text, what is asked of it, what the t
 }  # fmt: skip
 
 
-@pytest.mark.parametrize(
-    "name", [f if n % 3 == 0 else pytest.param(f, marks=pytest.mark.deep) for n, f in enumerate(OWN)]
-)
+@pytest.mark.parametrize("name", some(OWN))
 def test_an_own_file_gives_a_right_report_after_two_commands(tmp_path: Path, name: str) -> None:
     """`fermata map FILE --add` and `fermata import`, no edit; the figures are those of the file."""
     text, asked, wanted = OWN[name]
@@ -580,9 +578,7 @@ EXPORTS: dict[str, tuple[str, str, dict[str, Any]]] = {  # exports of trades: fi
 }  # fmt: skip
 
 
-@pytest.mark.parametrize(
-    "name", [e if n % 3 == 0 else pytest.param(e, marks=pytest.mark.deep) for n, e in enumerate(EXPORTS)]
-)
+@pytest.mark.parametrize("name", some(EXPORTS))
 def test_an_export_of_a_trade_is_understood(tmp_path: Path, name: str) -> None:
     """The kind, who, where, what and how long, from headings in several languages and ways of writing; digits that name
     something keep their zeros, and whatever is not one of these is kept under its own name.
@@ -807,7 +803,7 @@ ODD = {  # file -> its first line, a line for each day, its last lines; hours of
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("name", ODD)
+@pytest.mark.parametrize("name", some(ODD, 2))
 def test_what_people_and_printers_write_is_read(tmp_path: Path, name: str) -> None:
     """The end of a day as 24:00, Sept and a.m., lengths in words, pages with their headings, days with two blanks, dates
     and clock times as databases have them.

@@ -16,7 +16,7 @@ from fermata.api.workspace import Workspace
 from fermata.cli import meant
 from fermata.cli.main import cli, plainer
 from fermata.errors import FermataError
-from tests.conftest import ROOT
+from tests.conftest import ROOT, some
 
 SLIPS = {s["typed"]: s["said"] for s in json.loads((ROOT / "tests" / "slips.json").read_text())}
 FOREIGN = re.compile(
@@ -32,9 +32,7 @@ def said(hall: Workspace, typed: str) -> str:
     return plainer(error) if isinstance(error, click.ClickException) else str(error)
 
 
-@pytest.mark.parametrize(
-    "typed", [s if i % 4 == 0 else pytest.param(s, marks=pytest.mark.deep) for i, s in enumerate(SLIPS)], ids=str
-)
+@pytest.mark.parametrize("typed", some(SLIPS, 5), ids=str)
 def test_a_slip_is_answered_with_what_would_be_right(hall: Workspace, typed: str) -> None:
     """The whole message, as the table has it."""
     assert said(hall, typed) == SLIPS[typed]
