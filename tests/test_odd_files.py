@@ -75,7 +75,7 @@ def test_what_is_no_log_is_said_to_be_what_it_is(tmp_path: Path, make: Maker) ->
         with pytest.raises(FermataError, match=said) as e:
             add_log(open_workspace(tmp_path, now=NOW).base, tmp_path / name, "log")
         assert name in str(e.value)
-    for name in ("list.pdf", "shot.png", "logs.7z", "some.bin"):
+    for name in ("list.pdf", "shot.png", "logs.7z"):
         made = workspace(make, "", CSV_FIELDS, OTHERS[name][0], "in.csv")
         with pytest.raises(SourceError, match=f"in.csv: {OTHERS[name][1]}"):
             made.archive.import_log("log")

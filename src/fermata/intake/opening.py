@@ -25,7 +25,7 @@ CHUNK = 1 << 20
 UNPACKED = 1 << 30  # bytes that a packed file may have in any case; above, EXPANDED times its size
 EXPANDED = 300
 GZIP, ZSTD, ZIP = b"\x1f\x8b", b"\x28\xb5\x2f\xfd", b"PK\x03\x04"
-BZIP, XZ = b"BZh", b"\xfd7zXZ\x00"
+BZIP, XZ = tuple(b"BZh%d1AY" % n for n in range(1, 10)), b"\xfd7zXZ\x00"
 OLD_WORKBOOK = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"  # XLS, and other documents of its time
 PACKED = (".gz", ".zst", ".zstd", ".bz2", ".xz")
 NOT_MEANT = ("__MACOSX", ".DS_Store", "Thumbs.db", "desktop.ini")  # what a file manager puts into an archive
@@ -34,7 +34,7 @@ NOT_MEANT = ("__MACOSX", ".DS_Store", "Thumbs.db", "desktop.ini")  # what a file
 def on_disk(path: Path) -> Path:
     """The file that must be there for `path`: itself, or the archive it is a member of."""
     for parent in path.parents:
-        if parent.is_file():
+        if parent.is_file() and _begins(parent, ZIP):
             return parent
     return path
 
@@ -75,13 +75,13 @@ def unpacked(path: Path, scratch: Path) -> Iterator[Path]:
     archive = on_disk(path)
     try:
         inner = archive.open("rb") if archive == path else None
-        head = inner.read(len(XZ)) if inner else b""
+        head = inner.read(len(XZ) + 1) if inner else b""
     except OSError as e:
         wrong = NoSuchFile if isinstance(e, FileNotFoundError) else SourceError
         raise wrong(f"{path}: cannot be read: {e.strerror}") from None
     if inner:
         inner.close()
-    if archive == path and not head.startswith((GZIP, ZSTD, BZIP, XZ)):
+    if archive == path and not head.startswith((GZIP, ZSTD, *BZIP, XZ)):
         yield path
         return
     copy = scratch / f"unpacked{path.suffix if path.suffix.lower() not in PACKED else ''}"
@@ -150,7 +150,7 @@ def _stream(path: Path, archive: Path, head: bytes) -> Iterator[IO[bytes] | Any]
             raise SourceError(f"{path}: the packed file is damaged ({e}); nothing of it was imported") from None
 
 
-STREAMS: dict[bytes, Callable[[Path], Any]] = {GZIP: gzip.open, BZIP: bz2.open, XZ: lzma.open}
+STREAMS: dict[bytes | tuple[bytes, ...], Callable[[Path], Any]] = {GZIP: gzip.open, BZIP: bz2.open, XZ: lzma.open}
 
 
 class _Whole:

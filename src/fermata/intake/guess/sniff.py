@@ -65,7 +65,7 @@ def sniff(path: Path) -> Sniffed:
             if WEB_PAGE.match(head):
                 raise SourceError(f"{path}: is a web page, and no log: save its table as delimited text or a workbook")
             if not (found := _binary(plain, head, path)):
-                signatures.refuse(head, path)
+                signatures.refuse_unknown(head, path)
                 found = _text(head, path)
             if found.format != "sql":
                 found.columns = _columns(plain, path, found, Path(scratch))
