@@ -53,6 +53,10 @@ class Group(click.Group):
         if args and args[0] not in known and not args[0].startswith("-"):
             if self.invoke_without_command and args[0] in ("list", "ls"):
                 ctx.fail(f"there is no command {args[0]!r}; fermata {self.name} alone lists them")
+            from fermata.cli import meant
+
+            if typed := meant.shown_by(ctx, self.name or "", args[0]):
+                ctx.fail(f"there is no command {args[0]!r}; did you mean: {typed}")
             ctx.fail(str(UnknownName.of("command", args[0], known)))
         return super().resolve_command(ctx, args)
 

@@ -79,7 +79,8 @@ def command(
         failed = [name for name in workspace.archive.logs if not _one_of_all(workspace, name, said, shown)]
         shown.end()
     if failed:
-        common.note(f"not imported as a whole: {', '.join(failed)}; all other logs are")
+        others = "; all other logs are" if len(failed) < len(workspace.archive.logs) else ""
+        common.note(f"not imported as a whole: {', '.join(failed)}{others}")
         ctx.exit(1)
 
 

@@ -10,7 +10,7 @@ import click
 
 from fermata.errors import FermataError, UnknownName
 
-__all__ = ["another_command", "another_option", "instead_of_value"]
+__all__ = ["another_command", "another_option", "instead_of_value", "shown_by"]
 
 ALIKE = 0.75  # how much of a slip of the finger is right
 OPTIONS = {  # option -> what others call it; of several that a command has, the first
@@ -114,6 +114,26 @@ def another_command(ctx: click.Context, word: str, known: Iterable[str], within:
     if word in within:
         return f"it is: fermata {within[word]} {word}"
     return str(UnknownName.of("command", word, known))
+
+
+def shown_by(ctx: click.Context, group: str, word: str) -> str:
+    """The command of a group for what a word names: a register, a prepared evacuation, an item of the shelf, a log;
+    nothing where it names none.
+    """
+    with contextlib.suppress(FermataError):
+        from fermata.api.workspace import open_workspace
+
+        above = ctx.find_root().params
+        here = open_workspace(above["workspace"], viewer=above["viewer"])
+        named: dict[str, tuple[str, Iterable[str]]] = {
+            "register": ("list", here.config.registers),
+            "people": ("inside", here.archive.logs),
+            "evacuation": ("show", (p.stem for p in (here.path / "evacuations").glob("*.toml"))),
+            "shelf": ("show", [word] if word.isdigit() else []),
+        }
+        own, names = named.get(group, ("", ()))
+        return f"fermata {group} {own} {word}" if word in names else ""
+    return ""
 
 
 def _of_the_trade(word: str, own: Mapping[str, click.Option]) -> str:
