@@ -20,6 +20,7 @@ import pytest
 from fermata import Report, Workspace
 from fermata.api.workspace import open_workspace
 from fermata.errors import RequestError
+from fermata.registers.proposal import propose_register
 from fermata.workspace.proposing import Trial, add_log, propose
 from tests.conftest import DEEP, NOW, some
 from tests.conftest import fermata as command
@@ -753,6 +754,25 @@ def test_a_list_becomes_a_register_without_a_hand(tmp_path: Path) -> None:
     groups = opened.log("doors").by("user.groups").measure("count").run().table
     assert [(r.shown, r.cells) for r in groups.body][:2] == [(("fire",), (1,)), (("first aid",), (1,))]
     assert opened.log("hours").by("user").measure("time").run().table.body[0].shown == ("Kaya Özdemir",)
+
+
+LISTS = {  # a list as offices have it -> what of the register is proposed
+    "Personalnr.,Nachname,Vorname,Karte,Eintritt,Austritt\n001,Lind,Ute,0077,01.02.2019,\n002,Brandt,Jan,0078,15.03.2020,30.06.2026\n":
+        {"id": "Personalnr.", "names": {"badge": "Karte", "name": ["Vorname", "Nachname"]}, "until": "Austritt"},
+    "ID,Name,Department,Valid from,Valid to\n1,Ann,Stores,2025-01-01,2025-12-31\n1,Ann,Office,2026-01-01,\n":
+        {"id": "ID", "from": "Valid from", "until": "Valid to", "attributes": {"department": "Department"}},
+    "ID,Name,Cards,Phone\n1,Ann,001;002,201\n2,Bob,003,202\n":
+        {"names": {"badge": {"column": "Cards", "separator": ";"}, "extension": "Phone", "name": "Name"}},
+    "Name,Durchwahl\nUte,201\nJan,202\n": {"id": "Durchwahl", "names": {"extension": "Durchwahl", "name": "Name"}},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", LISTS, ids=lambda t: t.partition("\n")[0])
+def test_a_list_is_understood(tmp_path: Path, text: str) -> None:
+    """Whose number tells the rows apart, by which names logs call them, and from when to when a row is true."""
+    (tmp_path / "list.csv").write_text(text, encoding="utf-8")
+    found = tomllib.loads(propose_register(tmp_path / "list.csv", "people", "list.csv")[0])["registers"]["people"]
+    assert {k: found.get(k) for k in LISTS[text]} == LISTS[text]
 
 
 @pytest.mark.parametrize(

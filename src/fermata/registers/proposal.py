@@ -48,10 +48,11 @@ def propose_register(path: Path, name: str, shown: str) -> tuple[str, list[str]]
     found |= _flags(left, own) | dates
     used = {own, *label, *(v for k, v in found.items() if k in ("archived", "parent", "from", "until"))}
     left = {n: t for n, t in left.items() if n not in used}
-    names = _names(name, left, found.get("label", own), bool(dates), doubts)
+    names = _names(name, {own: sniffed.columns[own], **left}, found.get("label", own), bool(dates), doubts)
     if names:
         found["names"] = names
-    attributes = _attributes({n: t for n, t in left.items() if n not in names.values()}, {*names}, doubts)
+    called = [n["column"] if isinstance(n, dict) else n for n in names.values()]
+    attributes = _attributes({n: t for n, t in left.items() if n not in called}, {*names}, doubts)
     if attributes:
         found["attributes"] = attributes
     lines = [f"[registers.{name}]", *(f"# unsure: {d}" for d in doubts)]
@@ -119,15 +120,24 @@ def _names(
 ) -> dict[str, Any]:
     """The kinds of names by which logs call them. A name that two rows have is none."""
     found: dict[str, Any] = {}
+    used: list[str] = []
     for kind, hints in KINDS_OF_NAME.items():
-        said = [c for w in hints for c in columns if says(c, w) and c not in found.values()]
+        said = [*dict.fromkeys(c for w in hints for c in columns if says(c, w) and c not in used)]
         if not said:
             continue
         if not several and len(set(columns[said[0]])) < len(columns[said[0]]):
             doubts.append(f"{said[0]} is the same in several rows, so it is an attribute and no name")
         else:
-            found[kind] = said[0]
+            found[kind] = _with_separator(said[0], columns[said[0]])
+            used.append(said[0])
+            doubts += [f"{c} is an attribute: a {kind} is read from one column, {said[0]}" for c in said[1:2]]
     return {**found, OF.get(register, "name"): label}
+
+
+def _with_separator(column: str, texts: list[str]) -> Any:
+    """A column, with what stands between several values of a cell where some have several."""
+    signs = {m[1] for t in texts if (m := SEPARATORS.search(t))}
+    return {"column": column, "separator": signs.pop()} if len(signs) == 1 else column
 
 
 def _attributes(columns: dict[str, list[str]], taken: set[str], doubts: list[str]) -> dict[str, Any]:
@@ -140,6 +150,5 @@ def _attributes(columns: dict[str, list[str]], taken: set[str], doubts: list[str
         if not NAME.fullmatch(name) or name in found:
             doubts.append(f"{column} is not used: give it a name of small letters in attributes")
             continue
-        signs = {m[1] for t in texts if (m := SEPARATORS.search(t))}  # between the values of a set
-        found[name] = {"column": column, "separator": signs.pop()} if len(signs) == 1 else column
+        found[name] = _with_separator(column, texts)
     return found
