@@ -202,6 +202,20 @@ def test_contradictions_are_errors_that_name_both_rows(make: Maker, rows: str, m
         counted(w, "doors", "user")
 
 
+def test_a_row_for_each_card_is_one_person(make: Maker) -> None:
+    """Rows of one id for the same days that differ in names alone; another department is a contradiction."""
+    rows = "5,Two Cards,1600,,X,,,,\n6,Bob,1800,,X,,,,\n5,Two Cards,1700,301,X,,,,\n"
+    doors = "When,Who,Area,What\n2026-03-11 00:00,1600,Library,in\n2026-03-11 01:00,1700,Library,in\n"
+    w = make(CONFIG, people=PEOPLE.splitlines()[0] + "\n" + rows, places=PLACES, units=UNITS, doors=doors)
+    w.archive.import_log("doors")
+    assert counted(w, "doors", "user") == {"Two Cards": 2}
+    (person,) = [v for v in w.registers.register("people").versions if v.id == "5"]
+    assert person.names == {"badge": ("1600", "1700"), "extension": ("301",)}
+    (w.path / "people.csv").write_text((w.path / "people.csv").read_text().replace("301,X", "301,Y"))
+    with pytest.raises(ConfigError, match="5 has two rows valid"):
+        open_workspace(w.path).registers.register("people")
+
+
 def test_trees_without_root_or_end_are_refused(make: Maker) -> None:
     """A parent that is not there, a unit that is part of itself."""
     lost = make(CONFIG, people=PEOPLE, places="Id,Name,In\na,A,zz\n", units=UNITS)

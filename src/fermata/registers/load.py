@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import csv
+import dataclasses
 import glob
 import hashlib
 import itertools
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -38,8 +39,8 @@ def load(name: str, table: RegisterMap, base: Path, zone_name: str) -> Register:
         assignments = [a for row in rows if (a := _assignment(row, table, zone_name, problems))]
         register = Register(name, table, (), tuple(assignments), digest)
     else:
-        versions = [v for row in rows if (v := _version(row, table, zone_name, problems))]
-        problems += _overlaps(versions) + _shared_names(versions) + _parents(versions)
+        versions = _together(v for row in rows if (v := _version(row, table, zone_name, problems)))
+        problems += _overlaps(versions) + _shared_names(versions, table.id or "id") + _parents(versions)
         register = Register(name, table, tuple(versions), (), digest)
     if problems:
         more = len(problems) - MOST_PROBLEMS
@@ -155,6 +156,24 @@ def _version(row: Row, table: RegisterMap, zone_name: str, problems: list[str]) 
     )
 
 
+def _together(versions: Iterable[Version]) -> list[Version]:
+    """Rows of one id for the same days that differ in their names alone, such as one for each card of a person, as
+    one.
+    """
+    found: dict[str, list[Version]] = {}
+    for version in versions:
+        rows = found.setdefault(version.id, [])
+        same = (i for i, v in enumerate(rows) if dataclasses.replace(version, names=v.names, place=v.place) == v)
+        at = next(same, None)
+        if at is None:
+            rows.append(version)
+            continue
+        kinds = rows[at].names.items()
+        names = {k: tuple(dict.fromkeys(held + version.names[k])) for k, held in kinds}
+        rows[at] = dataclasses.replace(rows[at], names=names)
+    return list(itertools.chain(*found.values()))
+
+
 def _joined(cells: dict[str, str], columns: str | Sequence[str] | None) -> str:
     """The text of a column, or of several joined by a space."""
     return " ".join(cells[c] for c in several(columns or ()) if cells[c])
@@ -186,8 +205,8 @@ def _overlaps(versions: list[Version]) -> list[str]:
     return found
 
 
-def _shared_names(versions: list[Version]) -> list[str]:
-    """One name of a kind that belongs to two at the same time."""
+def _shared_names(versions: list[Version], own: str) -> list[str]:
+    """One name of a kind that belongs to two at the same time; `own` is the column of the id."""
     held: dict[tuple[str, str], list[Version]] = {}
     for version in versions:
         for kind, texts in version.names.items():
@@ -200,7 +219,7 @@ def _shared_names(versions: list[Version]) -> list[str]:
             if one.id != two.id and two.since < one.until:
                 found.append(
                     f"{one.place} and {two.place}: {kind} {text} belongs to {one.id} and to {two.id} on "
-                    f"{_day(two.since)}"
+                    f"{_day(two.since)}; if they are one, give both rows one {own}"
                 )
     return found
 

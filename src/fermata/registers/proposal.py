@@ -79,11 +79,17 @@ def _label(columns: dict[str, list[str]]) -> list[str]:
 
 def _id(columns: dict[str, list[str]], rows: int, several: bool, label: list[str]) -> str | None:
     """The column whose value is different for each row (or, where rows have dates, for each of whom they are)."""
-    full = [c for c, t in columns.items() if len(t) == rows and (several or len(set(t)) == rows)]
-    said = [c for c in _said("id", columns) if c in full]
+    full = [c for c, t in columns.items() if len(t) == rows]
+    said = [c for c in _said("id", columns) if c in full and (several or _one_each(columns, c, full))]
     apart = [c for c in full if len(set(columns[c])) == rows]
     named = [c for c in apart if any(says(c, w) for words_of in KINDS_OF_NAME.values() for w in words_of)]
     return next(iter([*said, *named, *(c for c in label[:1] if c in apart and len(label) == 1), *apart]), None)
+
+
+def _one_each(columns: dict[str, list[str]], own: str, full: list[str]) -> bool:
+    """Whether rows with one value in a column are of one: they differ in nothing but names that logs use."""
+    others = [c for c in full if not any(says(c, w) for words_of in KINDS_OF_NAME.values() for w in words_of)]
+    return len(set(zip(*(columns[c] for c in others), columns[own], strict=True))) == len(set(columns[own]))
 
 
 def _dates(columns: dict[str, list[str]], doubts: list[str]) -> dict[str, Any]:
