@@ -764,6 +764,7 @@ LISTS = {  # a list as offices have it -> what of the register is proposed
     "ID,Name,Cards,Phone\n1,Ann,001;002,201\n2,Bob,003,202\n":
         {"names": {"badge": {"column": "Cards", "separator": ";"}, "extension": "Phone", "name": "Name"}},
     "No,Name,Card,Office\n1,Ann,001,Stores\n1,Ann,002,Stores\n2,Bob,003,Yard\n": {"id": "No", "names": {"badge": "Card", "name": "Name"}},
+    "ID,Name,Status\n1,Ann,Active\n2,Bob,Inactive\n": {"archived": "Status", "attributes": None},
     "Name,Durchwahl\nUte,201\nJan,202\n": {"id": "Durchwahl", "names": {"extension": "Durchwahl", "name": "Name"}},
 }  # fmt: skip
 

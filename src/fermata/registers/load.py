@@ -21,10 +21,12 @@ from fermata.registers.register import EVER, NEVER, Assignment, Register, Versio
 from fermata.strict import several
 from fermata.timeline.zones import day_start, zone
 
-__all__ = ["load"]
+__all__ = ["GONE", "HERE", "load"]
 
 YES = ("yes", "true", "1", "x", "y", "ja", "j", "oui", "si", "sí", "sim", "tak")
 NO = ("", "no", "false", "0", "n", "nein", "non", "nee", "não", "nie")
+GONE = ("inactive", "disabled", "archived", "left", "inaktiv", "ausgeschieden", "inactif")  # as states
+HERE = ("active", "enabled", "current", "aktiv", "actif")
 MOST_PROBLEMS = 20
 Row = tuple[str, dict[str, str]]  # where it stands, and its cells
 
@@ -135,8 +137,8 @@ def _version(row: Row, table: RegisterMap, zone_name: str, problems: list[str]) 
         return None
     valid = _validity(row, table, zone_name, problems)
     gone = cells[table.archived].lower() if table.archived else ""
-    if gone not in YES + NO:
-        problems.append(f"{place}: {table.archived} {gone!r} is neither yes nor no")
+    if gone not in YES + NO + GONE + HERE:
+        problems.append(f"{place}: {table.archived} {gone!r} is neither yes nor no, inactive nor active")
         return None
     if valid is None:
         return None
@@ -151,7 +153,7 @@ def _version(row: Row, table: RegisterMap, zone_name: str, problems: list[str]) 
             for k, m in table.attributes.items()
         },
         parent=cells[table.parent] if table.parent else "",
-        archived=gone in YES,
+        archived=gone in YES + GONE,
         place=place,
     )
 

@@ -13,6 +13,7 @@ from fermata.intake.guess.propose import as_toml
 from fermata.intake.guess.sniff import sniff
 from fermata.intake.guess.times import form_of
 from fermata.intake.guess.words import KINDS_OF_NAME, NO, REGISTER, YES
+from fermata.registers.load import GONE, HERE
 from fermata.registers.model import OWN
 
 __all__ = ["propose_register"]
@@ -114,8 +115,10 @@ def _dates(columns: dict[str, list[str]], doubts: list[str]) -> dict[str, Any]:
 def _flags(columns: dict[str, list[str]], own: str) -> dict[str, str]:
     """Which rows are archived, and what each is a part of."""
     found = {}
-    if gone := [c for c in _said("archived", columns) if all(plain(t) in YES + NO for t in columns[c])]:
-        found["archived"] = gone[0]
+    gone = [c for c in _said("archived", columns) if all(plain(t) in YES + NO for t in columns[c])]
+    state = [c for c in columns if says(c, "status") and {plain(t) for t in columns[c]} <= {*GONE, *HERE}]
+    if gone or state:
+        found["archived"] = (gone or state)[0]
     if above := [c for c in _said("parent", columns) if c != own and set(columns[c]) <= set(columns[own])]:
         found["parent"] = above[0]
     return found
