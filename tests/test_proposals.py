@@ -769,6 +769,23 @@ LISTS = {  # a list as offices have it -> what of the register is proposed
 }  # fmt: skip
 
 
+def test_a_list_of_who_holds_what_becomes_an_assignment(tmp_path: Path) -> None:
+    """Several rows for each of both sides; of a list of things with another name, the field is called as one of them."""
+    text = "Login,Program,Seats,From,Until\nann,Draw,1,2026-01-01,\nann,Calc,1,2026-01-01,\nbob,Draw,1,2026-02-01,2026-05-31\n"
+    (tmp_path / "fermata.toml").write_text('[workspace]\nzone = "Europe/Berlin"\n')
+    (tmp_path / "held.csv").write_text(text)
+    told = command("-w", str(tmp_path), "map", str(tmp_path / "held.csv"), "--register", "licences", "--add").stderr
+    assert "with 3 rows" in told
+    assert "taken for a list of who holds what" in told
+    register = open_workspace(tmp_path, now=NOW).registers.register("licences")
+    assert [a.links for a in register.assignments][1:] == [
+        {"user": "ann", "other": "Calc"}, {"user": "bob", "other": "Draw"},
+    ]  # fmt: skip
+    (tmp_path / "vans.csv").write_text("Van,Plate\nV1,AB1\nV2,AB2\n")
+    found = tomllib.loads(propose_register(tmp_path / "vans.csv", "vans", "vans.csv")[0])["registers"]["vans"]
+    assert found == {"files": "vans.csv", "id": "Van", "names": {"van": "Van"}, "attributes": {"plate": "Plate"}}
+
+
 @pytest.mark.parametrize("text", LISTS, ids=lambda t: t.partition("\n")[0])
 def test_a_list_is_understood(tmp_path: Path, text: str) -> None:
     """Whose number tells the rows apart, by which names logs call them, and from when to when a row is true."""

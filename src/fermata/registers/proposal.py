@@ -12,13 +12,17 @@ from fermata.intake.guess.headings import plain, says, words
 from fermata.intake.guess.propose import as_toml
 from fermata.intake.guess.sniff import sniff
 from fermata.intake.guess.times import form_of
-from fermata.intake.guess.words import KINDS_OF_NAME, NO, REGISTER, YES
+from fermata.intake.guess.words import FURTHER, HINTS, KINDS_OF_NAME, NO, REGISTER, YES
 from fermata.registers.load import GONE, HERE
 from fermata.registers.model import OWN
 
 __all__ = ["propose_register"]
 
-OF = {"devices": "device", "places": "place", "projects": "project"}  # register -> the field that its names stand in
+PEOPLE = ("people", "persons", "staff", "employees", "users", "members")  # what a register of people may be called
+HELD = {  # field of a log -> words of headings for what somebody holds
+    "other": (*FURTHER["software use"]["other"], "licence", "license", "product", "lizenz", "produkt"),
+    "device": HINTS["device"], "project": FURTHER["time entries"]["project"], "place": HINTS["place"],
+}  # fmt: skip
 SEPARATORS = re.compile(r"\w ?([|;]) ?\w")
 
 
@@ -34,30 +38,68 @@ def propose_register(path: Path, name: str, shown: str) -> tuple[str, list[str]]
     if sniffed.format not in ("delimited", "xlsx") or sniffed.settings.get("header") is False:
         raise SourceError(f"{path}: a register is delimited text or a workbook with a line of headings")
     left = {n: t for n, t in sniffed.columns.items() if t}
-    rows = max(map(len, left.values()), default=0)
     doubts: list[str] = []
     found: dict[str, Any] = {"files": shown}
     found |= {k: v for k, v in sniffed.settings.items() if k in ("delimiter", "encoding", "skip_lines", "sheet")}
     dates = _dates(left, doubts)
-    label = _label(left)
-    own = _id(left, rows, bool(dates), label)
-    if own is None:
+    left = {n: t for n, t in left.items() if n not in dates.values()}
+    links = {} if name in (*PEOPLE, "devices", "places", "projects") else _links(left)
+    if links:
+        doubts.append("taken for a list of who holds what; a list of people or things has an id in place of links")
+    told = _held(links, left, doubts) if links else _identified(name, left, bool(dates), doubts)
+    if told is None:
         raise SourceError(f"{path}: no column tells its rows apart; a list of who holds what needs links, by hand")
-    found["id"] = own
-    if label:
-        found["label"] = label if len(label) > 1 else label[0]
-    found |= _flags(left, own) | dates
-    used = {own, *label, *(v for k, v in found.items() if k in ("archived", "parent", "from", "until"))}
-    left = {n: t for n, t in left.items() if n not in used}
-    names = _names(name, {own: sniffed.columns[own], **left}, found.get("label", own), bool(dates), doubts)
-    if names:
-        found["names"] = names
-    called = [n["column"] if isinstance(n, dict) else n for n in names.values()]
-    attributes = _attributes({n: t for n, t in left.items() if n not in called}, {*names}, doubts)
-    if attributes:
-        found["attributes"] = attributes
+    found |= {**told, **dates}
     lines = [f"[registers.{name}]", *(f"# unsure: {d}" for d in doubts)]
     return "\n".join([*lines, *(f"{k} = {as_toml(v, bare=True)}" for k, v in found.items())]) + "\n", doubts
+
+
+def _identified(
+    register: str, columns: dict[str, list[str]], several: bool, doubts: list[str]
+) -> dict[str, Any] | None:
+    """The columns of a list of people or things, some of them with `several` rows, each for a time; None where none
+    tells the rows apart.
+    """
+    label = _label(columns)
+    own = _id(columns, max(map(len, columns.values()), default=0), several, label)
+    if own is None:
+        return None
+    found: dict[str, Any] = {"id": own, **({"label": label if len(label) > 1 else label[0]} if label else {})}
+    found |= _flags(columns, own)
+    left = {n: t for n, t in columns.items() if n not in (own, *label, found.get("archived"), found.get("parent"))}
+    names = _names(register, {own: columns[own], **left}, found.get("label", own), several, doubts)
+    called = [n["column"] if isinstance(n, dict) else n for n in names.values()]
+    attributes = _attributes({n: t for n, t in left.items() if n not in called}, {*names}, doubts)
+    return {**found, **({"names": names} if names else {}), **({"attributes": attributes} if attributes else {})}
+
+
+def _links(columns: dict[str, list[str]]) -> dict[str, Any]:
+    """Who holds what: a column of people, by a kind of name that logs use, and one of what they hold; empty where one
+    of the two is missing.
+    """
+    person = next(
+        ((c, kind) for kind, hints in KINDS_OF_NAME.items() for h in hints for c in columns if says(c, h)), None
+    )
+    if person is None and (called := _said("label", columns)):
+        person = called[0], "name"
+    held = next(
+        (
+            (field, c)
+            for field, hints in HELD.items()
+            for h in hints
+            for c in columns
+            if person and c != person[0] and says(c, h)
+        ),
+        None,
+    )
+    return {"user": {"column": person[0], "names": person[1]}, held[0]: held[1]} if person and held else {}
+
+
+def _held(links: dict[str, Any], columns: dict[str, list[str]], doubts: list[str]) -> dict[str, Any]:
+    """The columns of a list of who holds what."""
+    used = [n["column"] if isinstance(n, dict) else n for n in links.values()]
+    attributes = _attributes({n: t for n, t in columns.items() if n not in used}, {*links}, doubts)
+    return {"links": links, **({"attributes": attributes} if attributes else {})}
 
 
 def _said(role: str, columns: dict[str, list[str]]) -> list[str]:
@@ -140,7 +182,7 @@ def _names(
             found[kind] = _with_separator(said[0], columns[said[0]])
             used.append(said[0])
             doubts += [f"{c} is an attribute: a {kind} is read from one column, {said[0]}" for c in said[1:2]]
-    return {**found, OF.get(register, "name"): label}
+    return {**found, "name" if register in PEOPLE else register.removesuffix("s"): label}
 
 
 def _with_separator(column: str, texts: list[str]) -> Any:

@@ -203,7 +203,7 @@ def add_register(workspace: Base, path: Path, register: str) -> tuple[list[str],
     table = RegisterMap.model_validate(tomllib.loads(text)["registers"][register])
     found = load(register, table, workspace.path, workspace.config.workspace.zone)
     _append(workspace, text)
-    return doubts, len(found.versions)
+    return doubts, len(found.versions) + len(found.assignments)
 
 
 def _append(workspace: Base, text: str) -> None:
