@@ -193,8 +193,12 @@ def _times_of(archive: Path, copy: Path) -> None:
 
 
 def _begins(path: Path, sign: bytes) -> bool:
-    with path.open("rb") as f:
-        return f.read(len(sign)) == sign
+    """Whether a file begins so; one that cannot be read does not, and whoever reads it says why."""
+    try:
+        with path.open("rb") as f:
+            return f.read(len(sign)) == sign
+    except OSError:
+        return False
 
 
 def plain_name(path: Path) -> str:

@@ -61,7 +61,8 @@ def _rows(name: str, table: RegisterMap, base: Path) -> Iterator[Row]:
             for values in batch:
                 yield f"row {next(count)}", {n: _plain(v) for n, v in zip(names, values, strict=True)}
         return
-    found = [Path(p) for pattern in table.files for p in sorted(glob.glob(str(Path(glob.escape(str(base))) / pattern)))]
+    patterns = [str(Path(glob.escape(str(base))) / pattern) for pattern in table.files]
+    found = [path for each in patterns for path in map(Path, sorted(glob.glob(each))) if not path.is_dir()]
     if not found:
         raise SourceError(f"register {name}: no file matches {', '.join(table.files)}")
     for path in found:
@@ -84,7 +85,8 @@ def _text(path: Path, table: RegisterMap) -> tuple[list[str], Iterator[Any]]:
         with path.open(encoding=table.encoding, newline="") as f:
             rows = list(csv.reader(f, delimiter=table.delimiter))[table.skip_lines :]
     except (OSError, UnicodeError, csv.Error, LookupError) as e:
-        raise SourceError(f"{path}: cannot be read as {table.encoding} text: {e}") from None
+        why = e.strerror if isinstance(e, OSError) else e
+        raise SourceError(f"{path}: cannot be read as {table.encoding} text: {why}") from None
     if not rows:
         raise SourceError(f"{path}: is empty")
     return named_once(rows[0]), iter(rows[1:])
