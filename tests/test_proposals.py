@@ -781,6 +781,9 @@ def test_a_list_of_who_holds_what_becomes_an_assignment(tmp_path: Path) -> None:
     assert [a.links for a in register.assignments][1:] == [
         {"user": "ann", "other": "Calc"}, {"user": "bob", "other": "Draw"},
     ]  # fmt: skip
+    (tmp_path / "rooms.csv").write_text("Room,Phone,Building\nR1,201,North\nR2,202,North\n")
+    found = tomllib.loads(propose_register(tmp_path / "rooms.csv", "rooms", "rooms.csv")[0])["registers"]["rooms"]
+    assert (found["id"], found["names"]) == ("Room", {"extension": "Phone", "room": "Room"})
     (tmp_path / "vans.csv").write_text("Van,Plate\nV1,AB1\nV2,AB2\n")
     found = tomllib.loads(propose_register(tmp_path / "vans.csv", "vans", "vans.csv")[0])["registers"]["vans"]
     assert found == {"files": "vans.csv", "id": "Van", "names": {"van": "Van"}, "attributes": {"plate": "Plate"}}

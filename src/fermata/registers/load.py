@@ -167,18 +167,15 @@ def _together(versions: Iterable[Version]) -> list[Version]:
     """Rows of one id for the same days that differ in their names alone, such as one for each card of a person, as
     one.
     """
-    found: dict[str, list[Version]] = {}
-    for version in versions:
-        rows = found.setdefault(version.id, [])
-        same = (i for i, v in enumerate(rows) if dataclasses.replace(version, names=v.names, place=v.place) == v)
-        at = next(same, None)
-        if at is None:
-            rows.append(version)
-            continue
-        kinds = rows[at].names.items()
-        names = {k: tuple(dict.fromkeys(held + version.names[k])) for k, held in kinds}
-        rows[at] = dataclasses.replace(rows[at], names=names)
-    return list(itertools.chain(*found.values()))
+    found: dict[tuple[Any, ...], Version] = {}
+    for one in versions:
+        told = (one.id, one.label, one.since, one.until, one.parent, one.archived, *one.attributes.values())
+        if before := found.get(told):
+            names = {k: tuple(dict.fromkeys(held + one.names[k])) for k, held in before.names.items()}
+            found[told] = dataclasses.replace(before, names=names)
+        else:
+            found[told] = one
+    return list(found.values())
 
 
 def _joined(cells: dict[str, str], columns: str | Sequence[str] | None) -> str:

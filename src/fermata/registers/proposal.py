@@ -43,7 +43,8 @@ def propose_register(path: Path, name: str, shown: str) -> tuple[str, list[str]]
     found |= {k: v for k, v in sniffed.settings.items() if k in ("delimiter", "encoding", "skip_lines", "sheet")}
     dates = _dates(left, doubts)
     left = {n: t for n, t in left.items() if n not in dates.values()}
-    links = {} if name in (*PEOPLE, "devices", "places", "projects") else _links(left)
+    own = any(says(c, name.removesuffix("s")) and _tells_apart(t, left) for c, t in left.items())
+    links = {} if own or name in (*PEOPLE, "devices", "places", "projects") else _links(left)
     if links:
         doubts.append("taken for a list of who holds what; a list of people or things has an id in place of links")
     told = _held(links, left, doubts) if links else _identified(name, left, bool(dates), doubts)
@@ -61,7 +62,7 @@ def _identified(
     tells the rows apart.
     """
     label = _label(columns)
-    own = _id(columns, max(map(len, columns.values()), default=0), several, label)
+    own = _id(register, columns, several, label)
     if own is None:
         return None
     found: dict[str, Any] = {"id": own, **({"label": label if len(label) > 1 else label[0]} if label else {})}
@@ -71,6 +72,11 @@ def _identified(
     called = [n["column"] if isinstance(n, dict) else n for n in names.values()]
     attributes = _attributes({n: t for n, t in left.items() if n not in called}, {*names}, doubts)
     return {**found, **({"names": names} if names else {}), **({"attributes": attributes} if attributes else {})}
+
+
+def _tells_apart(texts: list[str], columns: dict[str, list[str]]) -> bool:
+    """Whether every row has a value of its own."""
+    return len(set(texts)) == len(texts) == max(map(len, columns.values()))
 
 
 def _links(columns: dict[str, list[str]]) -> dict[str, Any]:
@@ -120,13 +126,15 @@ def _label(columns: dict[str, list[str]]) -> list[str]:
     return (whole or last)[:1]
 
 
-def _id(columns: dict[str, list[str]], rows: int, several: bool, label: list[str]) -> str | None:
+def _id(register: str, columns: dict[str, list[str]], several: bool, label: list[str]) -> str | None:
     """The column whose value is different for each row (or, where rows have dates, for each of whom they are)."""
+    rows = max(map(len, columns.values()), default=0)
     full = [c for c, t in columns.items() if len(t) == rows]
     said = [c for c in _said("id", columns) if c in full and (several or _one_each(columns, c, full))]
-    apart = [c for c in full if len(set(columns[c])) == rows]
+    apart = [c for c in full if _tells_apart(columns[c], columns)]
     named = [c for c in apart if any(says(c, w) for words_of in KINDS_OF_NAME.values() for w in words_of)]
-    return next(iter([*said, *named, *(c for c in label[:1] if c in apart and len(label) == 1), *apart]), None)
+    called = [c for c in apart if says(c, register.removesuffix("s"))]
+    return next(iter([*said, *called, *named, *(c for c in label[:1] if c in apart and len(label) == 1), *apart]), None)
 
 
 def _one_each(columns: dict[str, list[str]], own: str, full: list[str]) -> bool:
