@@ -12,10 +12,16 @@ import click
 import pytest
 from click.testing import CliRunner
 
+from fermata import tomlfile
 from fermata.api.workspace import Workspace
 from fermata.cli import meant
 from fermata.cli.main import cli, plainer
-from fermata.errors import FermataError
+from fermata.deliveries.model import Delivery
+from fermata.errors import ConfigError, FermataError
+from fermata.intake.field_map import FieldMap
+from fermata.intake.mapping import LogMap
+from fermata.registers.model import RegisterMap
+from fermata.reports.definition.report import Report
 from tests.conftest import ROOT, some
 
 SLIPS = {s["typed"]: s["said"] for s in json.loads((ROOT / "tests" / "slips.json").read_text())}
@@ -61,6 +67,21 @@ def test_what_is_meant_by_a_word_of_the_trade_is_there() -> None:
             asked = click.NoSuchOption(f"--{word}", ctx=click.Context(command, ctx))
             _, _, message = meant.another_option(asked).partition(";")
             assert any(f"'{o}" in message for o in own) or f"--{word}" in own, (command.name, word, message)
+
+
+def test_what_others_call_a_key_is_answered_with_the_key() -> None:
+    """In every file that has the key: logs and their fields, registers, reports, deliveries."""
+    tried = set()
+    for model in (LogMap, FieldMap, RegisterMap, Report, Delivery):
+        keys = {field.alias or name for name, field in model.model_fields.items()}
+        for key, words in tomlfile.MEANT.items():
+            for word in words.split() if key in keys else ():
+                if word in keys:
+                    continue
+                tried.add(key)
+                with pytest.raises(ConfigError, match=rf"{word}: there is no such key; did you mean (\w+ or )?{key}\b"):
+                    tomlfile.parse(model, {word: 1}, "x.toml", f"{word} = 1\n")
+    assert tried == {*tomlfile.MEANT}
 
 
 def every_command(group: click.Group, ctx: click.Context, before: str = "") -> Iterator[tuple[str, click.Command]]:

@@ -19,6 +19,16 @@ M = TypeVar("M", bound="BaseModel")
 
 __all__ = ["line_of", "load", "parse", "problems"]
 
+MEANT = {  # key -> what others call it
+    "files": "path paths file source sources glob filename", "zone": "timezone time_zone tz", "kind": "type category",
+    "format": "type reader parser", "fields": "columns mapping map", "delimiter": "separator sep",
+    "form": "format date_format time_format dateformat", "encoding": "charset codepage", "header": "headers has_header",
+    "skip_lines": "skip skip_rows skiprows", "column": "name source", "values": "rename replace translate",
+    "by": "group_by groupby group", "across": "pivot", "columns": "measures metrics measure columns select",
+    "only": "filter filters where include", "without": "exclude not", "sort": "order order_by", "top": "limit head",
+    "log": "table dataset", "title": "name", "when": "schedule cron every time", "formats": "format output outputs",
+    "to": "mail email recipients recipient", "id": "key", "attributes": "columns", "period": "range dates",
+}  # fmt: skip
 HEADER = re.compile(r"\s*\[{1,2}\s*([^\]]+?)\s*\]{1,2}\s*(?:#.*)?$")
 KEY = re.compile(r"""\s*((?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[A-Za-z0-9_-]+|"[^"]*"))*)\s*=""")
 
@@ -96,8 +106,8 @@ def _near(key: str, model: Any, loc: tuple[int | str, ...]) -> str:
         nested = next((a for a in _models(annotation)), None)
         fields = nested.model_fields if nested else fields
     names = [field.alias or name for name, field in fields.items()]
-    close = nearest(key, names)
-    if close:
+    meant = [own for own, words in MEANT.items() if own in names and key.lower() in words.split()]
+    if close := meant or nearest(key, names):
         return f"; did you mean {' or '.join(close)}?"
     return f" (keys: {', '.join(names)})"
 
