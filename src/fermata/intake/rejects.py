@@ -17,7 +17,7 @@ MISFITS = {
     "TOO MANY COLUMNS": "has more columns than the header",
     "MISSING COLUMNS": "has fewer columns than the header",
     "UNQUOTED VALUE": "has a quote that is never closed, or text after a closing quote",
-    "INVALID ENCODING": "is not UTF-8 text",
+    "INVALID ENCODING": "is not UTF-8 text; an older program may write encoding = 'cp1252'",
     "LINE SIZE OVER MAXIMUM": "is longer than 16 MB",
     "CAST": "cannot be read",
 }

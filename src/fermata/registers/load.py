@@ -86,7 +86,7 @@ def _text(path: Path, table: RegisterMap) -> tuple[list[str], Iterator[Any]]:
             rows = list(csv.reader(f, delimiter=table.delimiter))[table.skip_lines :]
     except UnicodeDecodeError as e:
         told = f"{path}: is not {table.encoding.removesuffix('-sig')} text near byte {e.start:,}"
-        raise SourceError(f'{told}; programs of one country often write encoding = "cp1252"') from None
+        raise SourceError(f'{told}; an older program may write encoding = "cp1252"') from None
     except (OSError, UnicodeError, csv.Error, LookupError) as e:
         why = e.strerror if isinstance(e, OSError) else e
         raise SourceError(f"{path}: cannot be read as {table.encoding} text: {why}") from None
