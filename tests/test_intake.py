@@ -21,6 +21,7 @@ import fermata
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import ConfigError, FermataError, RequestError, SourceError, UnknownName
 from fermata.intake import opening, storing
+from fermata.intake.field_map import FieldMap, check_forms
 from fermata.intake.mapping import LogMap
 from fermata.intake.readers import counting, raw_text
 from fermata.timeline.zones import classify, to_utc, zone
@@ -585,3 +586,19 @@ def test_an_archive_that_unpacks_without_end_is_refused(make: Maker, monkeypatch
         z.writestr("a.csv", "When,Who,Door\n" + "\n" * 9_000_000)
     with pytest.raises(FermataError, match=r"x.zip/a.csv: unpacks to more than 300 times its size"):
         workspace.archive.import_log("doors")
+
+
+@pytest.mark.parametrize(
+    ("form", "meant"),
+    [
+        ("dd/MM/yyyy HH:mm", "%d/%m/%Y %H:%M"), ("YYYY-MM-DD HH:MM:SS", "%Y-%m-%d %H:%M:%S"),
+        ("yyyy-mm-dd hh24:mi:ss", "%Y-%m-%d %H:%M:%S"), ("M/d/yy h:mm a", "%m/%d/%y %I:%M %p"),
+        ("d MMM yyyy HH:mm", "%d %b %Y %H:%M"), ("yyyy-MM-dd'T'HH:mm:ss.SSS", "%Y-%m-%dT%H:%M:%S.%f"),
+        ("ISO8601", "iso"), ("unix", "epoch s"), ("HH:mm", ""), ("nonsense", ""),
+    ],
+)  # fmt: skip
+def test_a_form_in_letters_is_answered_with_how_it_is_written(form: str, meant: str) -> None:
+    """As other programs write it; what says no date is answered with what there is."""
+    said = f"did you mean '{meant}'" if meant else "give iso, epoch s"
+    with pytest.raises(ValueError, match=re.escape(f"no time form {form!r}; {said}")):
+        check_forms("start", FieldMap(column="t", form=(form,)))

@@ -19,10 +19,15 @@ from fermata.fields import Field as EventField
 from fermata.fields import FieldType
 from fermata.strict import Strict, listed
 
-__all__ = ["DURATION_FORMS", "TIME_WORDS", "FieldMap", "check_forms", "expression", "named_once"]
+__all__ = ["DURATION_FORMS", "TIME_WORDS", "FieldMap", "check_forms", "expression", "in_percents", "named_once"]
 
 TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us", "julian day")
 DURATION_FORMS = ("seconds", "milliseconds", "minutes", "hours", "h:mm:ss", "h:mm", "mm:ss", "iso", "words")
+CALLED = {  # form -> what others call it
+    "iso": ("iso8601", "iso 8601", "iso", "rfc3339", "rfc 3339"),
+    "epoch s": ("unix", "epoch", "unix time", "timestamp"), "epoch ms": ("unix ms", "epoch milliseconds", "java"),
+}  # fmt: skip
+LETTERS = re.compile(r"(?i)(y+|d+|hh?(?:24|12)?|mi|m+|s+|f+|tt|am|a)|(.)")  # letters of a form, or a sign between them
 SPELLINGS = ("lower", "composed", "no domain", "mac", "phone")
 
 
@@ -129,9 +134,51 @@ def check_forms(name: str, field: FieldMap) -> None:
         return
     for form in field.form:
         if form not in TIME_WORDS and "%" not in form:
-            raise ValueError(
-                f"{name}: no time form {form!r}; give {', '.join(TIME_WORDS)} or a pattern such as %d/%m/%Y %H:%M:%S"
+            likely = in_percents(form)
+            better = (
+                f"did you mean {likely!r}?"
+                if likely
+                else (f"give {', '.join(TIME_WORDS)} or a pattern such as %d/%m/%Y %H:%M:%S")
             )
+            raise ValueError(f"{name}: no time form {form!r}; {better}")
+
+
+def in_percents(form: str) -> str:
+    """A form of time that is written in letters (`dd/MM/yyyy HH:mm:ss`), or by another name, as it is written here;
+    empty where it says no date.
+
+    >>> in_percents("dd/MM/yyyy hh:mm:ss tt")
+    '%d/%m/%Y %I:%M:%S %p'
+    """
+    if word := next((own for own, others in CALLED.items() if form.casefold() in others), ""):
+        return word
+    found, before = "", ""
+    for letters, other in LETTERS.findall(form.replace("'", "")):
+        sign = _percent(letters, before, twelve=bool(re.search("tt|a$|am", form.casefold())))
+        found, before = found + (sign or other or letters), sign or before
+    return found if {"%d", "%m"} <= set(re.findall("%.", found)) or "%b" in found else ""
+
+
+def _percent(letters: str, before: str, *, twelve: bool) -> str:
+    """What letters of a form stand for, after what was `before`."""
+    match letters.casefold()[:1], letters.casefold():
+        case "y", _:
+            return "%y" if len(letters) == 2 else "%Y"
+        case "d", _:
+            return {1: "%d", 2: "%d", 3: "%a"}.get(len(letters), "%A")
+        case "h", text:
+            return "%I" if twelve or text == "hh12" else "%H"
+        case "m", text if text == "mi" or before in ("%H", "%I"):
+            return "%M"
+        case "m", text:
+            return {3: "%b", 4: "%B"}.get(len(text), "%m")
+        case "s", text:
+            return "%f" if len(text) > 2 else "%S"
+        case "f", _:
+            return "%f"
+        case (("t" | "a"), _):
+            return "%p"
+    return ""
 
 
 def named_once(row: Sequence[str]) -> list[str]:

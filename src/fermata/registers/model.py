@@ -24,6 +24,7 @@ from typing import Any, Self
 from pydantic import Field, field_validator, model_validator
 
 from fermata.fields import checked_name
+from fermata.intake.field_map import in_percents
 from fermata.intake.mapping import DatabaseMap
 from fermata.strict import Strict, listed
 
@@ -101,7 +102,7 @@ class RegisterMap(Strict):
     @classmethod
     def _form(cls, form: str) -> str:
         if form and not {"%d", "%m"} <= set(re.findall("%.", form)):
-            raise ValueError(f"form {form!r} is not that of a date; write it as %d.%m.%Y")
+            raise ValueError(f"form {form!r} is not that of a date; write it as {in_percents(form) or '%d.%m.%Y'}")
         return form
 
     @model_validator(mode="after")
