@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import selectors
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
 from datetime import datetime
@@ -15,6 +16,7 @@ from fermata.errors import DataError
 
 __all__ = ["PostgresEngine", "SparkEngine"]
 
+CANCELS, WAIT = 20, 0.25  # how often a server is asked to end a question, and seconds for its answer each time
 ONE_STATE = "BEGIN ISOLATION LEVEL REPEATABLE READ, READ ONLY"
 
 
@@ -58,8 +60,12 @@ class PostgresEngine:
 
         con = self.con.con
         if con.info.transaction_status == psycopg.pq.TransactionStatus.ACTIVE:
-            with suppress(psycopg.Error):
-                con.cancel_safe(timeout=5)
+            with suppress(psycopg.Error), selectors.DefaultSelector() as answers:
+                answers.register(con.fileno(), selectors.EVENT_READ)
+                for _ in range(CANCELS):  # one that comes before the server has begun the question is lost
+                    con.cancel_safe(timeout=5)
+                    if answers.select(WAIT):
+                        break
             con.close()
         elif not con.closed:
             con.rollback()
