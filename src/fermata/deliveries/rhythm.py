@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import dataclasses
 import itertools
 from datetime import datetime, timedelta
 
 from fermata.deliveries import timetable
 from fermata.deliveries.model import Delivery
 from fermata.errors import FermataError
-from fermata.proof.fingerprint import EVER
+from fermata.proof.fingerprint import period_at
 from fermata.reports.definition.report import Report
-from fermata.timeline import Period, Stretch
+from fermata.timeline import Stretch
 from fermata.workspace import last_run
 from fermata.workspace.base import Base
 
@@ -60,13 +59,13 @@ def warnings(base: Base, delivery: Delivery) -> list[str]:
 
 def _runs(base: Base, delivery: Delivery, report: Report) -> list[tuple[datetime, Stretch]]:
     """The next runs, each with the period it tells of."""
-    calendar = base.place().calendar
-    period = Period.parse(report.period, dataclasses.replace(calendar, zone_name=report.zone or calendar.zone_name))
+    place = base.place()
+    zone_name = report.zone or place.calendar.zone_name
     found: list[tuple[datetime, Stretch]] = []
     at = timetable.next_run(base, delivery, base.now())
     while at and len(found) < LOOKED_AT:
         try:
-            found.append((at, period.resolve(at, EVER)))
+            found.append((at, period_at(report.period, zone_name, place, at)))
         except FermataError:
             return []
         at = timetable.next_run(base, delivery, at)

@@ -30,12 +30,12 @@ from fermata.reports.compile.resolve import resolve
 from fermata.reports.definition.report import Report
 from fermata.reports.requests import Request
 from fermata.reports.result import Answer, Page, RunResult
-from fermata.timeline.periods import Period
+from fermata.timeline.periods import Period, Stretch
 from fermata.timeline.zones import changes, offset, zone
 from fermata.workspace.base import Base
 from fermata.workspace.place import Place, widened
 
-__all__ = ["contents", "figures", "fingerprint", "inputs", "leaves", "periods", "plans_of"]
+__all__ = ["contents", "figures", "fingerprint", "inputs", "leaves", "period_at", "periods", "plans_of"]
 
 EVER = datetime(1900, 1, 1, tzinfo=UTC), datetime(9000, 1, 1, tzinfo=UTC)
 SOURCE = ("file_id", "record_no", "event_no")  # where an event came from
@@ -92,12 +92,12 @@ def periods(report: Report, place: Place, now: datetime) -> tuple[str, ...]:
     same.
     """
     texts = sorted({(leaf.period, leaf.zone or place.calendar.zone_name) for leaf in leaves(report, place)})
-    found = []
-    for text, name in texts:
-        if text != "all":
-            own = dataclasses.replace(place.calendar, zone_name=name)
-            found.append(Period.parse(text, own).resolve(now, EVER).exact)
-    return tuple(found)
+    return tuple(period_at(text, name, place, now).exact for text, name in texts if text != "all")
+
+
+def period_at(text: str, zone_name: str, place: Place, now: datetime) -> Stretch:
+    """A period as the calendar tells it at a moment, whatever the logs hold. Raises RequestError."""
+    return Period.parse(text, dataclasses.replace(place.calendar, zone_name=zone_name)).resolve(now, EVER)
 
 
 def contents(plans: Iterable[Plan], place: Place) -> list[dict[str, Any]]:
