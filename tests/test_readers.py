@@ -748,6 +748,14 @@ other = { column = "n", spelling = "phone +351" }"""
     ]
 
 
+def in_zone(zone: str, name: str) -> bytes:
+    """A calendar of one entry with one time in a zone that nobody knows."""
+    times = {"DTSTART": "DTSTART:20260301T100000Z", name: f"{name};TZID={zone}:20260301T100000"}
+    lines = ["BEGIN:VCALENDAR", "VERSION:2.0", "BEGIN:VEVENT", "UID:1", *times.values(), "RRULE:FREQ=DAILY;COUNT=3",
+             "END:VEVENT", "END:VCALENDAR", ""]  # fmt: skip
+    return "\r\n".join(lines).encode()
+
+
 SPOILED = [
     ("", gzip.compress(CSV.encode() * 900)[:-20], "in.csv.gz", "the packed file is damaged or cut off"),
     ("", b"\x28\xb5\x2f\xfd" + b"\x00" * 40, "in.csv.zst", "packed file is damaged"),
@@ -760,6 +768,14 @@ SPOILED = [
     ('format = "json"', b'[{"When": "2026-', "in.json", "is not JSON"),
     ('format = "parquet"', b"PAR1" + b"x" * 99 + b"PAR1", "in.parquet", "is no Parquet file"),
     ('format = "icalendar"', b"\x00\x01\x02", "in.ics", "is no calendar"),
+    *(
+        ('format = "icalendar"', in_zone(*z), "in.ics", f"time zone '{z[0][:80]}' of {z[1]} is not known")
+        for z in (("Foo/Bar", "DTSTART"), ("Our own time", "EXDATE"), ("Foo/" + "x" * 90, "RDATE"))
+    ),
+    *(
+        ('format = "icalendar"', in_zone(z, "DTSTART"), "in.ics", "a time zone that it names is none")
+        for z in ("Europe", "Europe/" + "x" * 9000)
+    ),
     ('format = "xes"', b"<log><trace>", "in.xes", "is no XES"),
     ('format = "w3c"', b"a b c\n", "in.log", "has no #Fields: line"),
     ("", bz2.compress(CSV.encode())[:-9], "in.csv", "damaged or cut off"),

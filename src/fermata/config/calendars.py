@@ -111,17 +111,14 @@ def _of_country(country: str, region: str) -> frozenset[date]:
 
 def _all_day(path: Path) -> set[date]:
     """The local days of all-day events of a calendar, recurring ones included."""
-    import icalendar
-    import recurring_ical_events
-
-    from fermata.intake.readers.recurring import bounded
+    from fermata.intake.readers.recurring import calendar_of, occurrences
 
     try:
-        calendar = icalendar.Calendar.from_ical(path.read_bytes())
-        bounded(calendar)  # what repeats within a day is no day
-        events = recurring_ical_events.of(calendar).between(date(YEARS[0], 1, 1), date(YEARS[-1], 1, 1))
-    except (OSError, ValueError) as e:
-        raise SourceError(f"{path}: cannot be read as a calendar: {e}") from None
+        data = path.read_bytes()
+    except OSError as e:
+        raise SourceError(f"{path}: cannot be read as a calendar: {e.strerror}") from None
+    calendar, _ = calendar_of(data, path)  # what repeats within a day is no day
+    events = occurrences(calendar, date(YEARS[0], 1, 1), date(YEARS[-1], 1, 1), path)
     found: set[date] = set()
     for event in events:
         start = event["DTSTART"].dt

@@ -18,7 +18,7 @@ from typing import Any
 from fermata.errors import SourceError
 from fermata.garbage import uncollected
 from fermata.intake.readers import Job, Records
-from fermata.intake.readers.recurring import bounded, rules
+from fermata.intake.readers.recurring import calendar_of, occurrences, rules, understood
 from fermata.intake.readers.rows import from_dicts
 
 __all__ = ["open"]
@@ -34,20 +34,14 @@ BEYOND = timedelta(days=731)
 
 def open(job: Job) -> Records:
     """Opens a calendar. Columns: start, finish, all-day, and the properties of an event in small letters."""
-    import icalendar
-
-    try:
-        with uncollected():
-            calendar = icalendar.Calendar.from_ical(UNUSED.sub(b"", job.path.read_bytes()))
-        told = bounded(calendar)
+    data = UNUSED.sub(b"", job.path.read_bytes())
+    with uncollected():
+        calendar, told = calendar_of(data, job.shown)
+    with understood(job.shown):
         first, last, endless = _extent(calendar, job)
         once = _once(calendar)
-        others = [(e, e.start, e.end) for e in _occurrences(calendar, first, last, job)]
+        others = [(e, e.start, e.end) for e in occurrences(calendar, first, last, job.shown)]
         found = from_dicts(job, (_record(*e) for e in sorted([*once, *others], key=_order)))
-    except (ValueError, LookupError, TypeError, AttributeError, ArithmeticError) as e:  # whatever its libraries meet
-        raise SourceError(
-            f"{job.shown}: is no calendar (RFC 5545): {str(e).splitlines()[0] if str(e) else e!r}"
-        ) from None
     told += [f"recurrences without end followed to {last:%Y-%m-%d}"] if endless else []
     return dataclasses.replace(found, inferred=", ".join(told))
 
@@ -88,19 +82,6 @@ def _once(calendar: Any) -> list[Timed]:
     kept = {id(event) for event, _, _ in taken}
     calendar.subcomponents[:] = [c for c in calendar.subcomponents if id(c) not in kept]
     return taken
-
-
-def _occurrences(calendar: Any, first: date, last: date, job: Job) -> list[Any]:
-    """The occurrences of all other events."""
-    if not calendar.walk("VEVENT"):
-        return []
-    import recurring_ical_events
-
-    try:
-        query: Any = recurring_ical_events.of(calendar, keep_recurrence_attributes=True)
-        return list(query.between(first, last))
-    except Exception as e:  # the libraries of recurrences raise whatever a crooked rule leads to
-        raise SourceError(f"{job.shown}: its recurrences cannot be worked out: {str(e) or type(e).__name__}") from None
 
 
 def _order(timed: Timed) -> tuple[str, str, str]:
