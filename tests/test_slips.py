@@ -50,6 +50,20 @@ def test_no_message_has_the_words_of_a_validator() -> None:
     assert not [m for m in SLIPS.values() if FOREIGN.search(m.replace("Parser Error:", ""))]
 
 
+def test_what_a_command_lacks_is_named_with_an_example_of_it(hall: Workspace) -> None:
+    """Of every command that cannot do without an argument; where a log is to be named, with the logs there are."""
+    tried = 0
+    for path, command in every_command(cli, click.Context(cli)):
+        needed = [p for p in command.params if isinstance(p, click.Argument) and p.required]
+        for lacking in needed:
+            told = said(hall, " ".join([path, *("1" for _ in needed[: needed.index(lacking)])]))
+            what = lacking.make_metavar(click.Context(command)).removesuffix("...")
+            assert told.startswith(f"{what} is missing, as in: fermata {path} "), (path, told)
+            assert ("\n  logs: doors, calls," in told) is (what == "LOG")
+            tried += 1
+    assert tried > 15
+
+
 def test_what_is_meant_by_a_word_of_the_trade_is_there() -> None:
     """Every command and option that a message names exists; no option of a command is taken for another."""
     ctx = click.Context(cli)

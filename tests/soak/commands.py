@@ -8,9 +8,11 @@ import contextlib
 import functools
 import os
 import random
+import re
 import shutil
 import sys
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +25,7 @@ from fermata.errors import FermataError
 from tests.conftest import NOW
 from tests.test_over_all import GIVEN, READY, asked
 
-__all__ = ["hall", "one", "said"]
+__all__ = ["extreme", "hall", "one", "said"]
 
 ENDLESS = {"loop", "every", "watch"}  # options that go on until they are interrupted
 LEFT_OUT = {"demo", "new"}
@@ -50,7 +52,38 @@ FITTING = {  # values that fit an option or argument, by its name
     "log": ("doors", "prints", "calls", "time-entries", "sessions", "visits"), "output": ("out.csv", "out.html", "out.json"),
     "zone": ("Europe/London", "UTC"), "sort": ("count", "user", "-count"), "rows": ("count > 5", "time >= 1:00"),
     "across": ("month", "action", "day"), "top": ("3", "10"), "warn": ("count > 5",), "add_column": ("A = count / 2",),
+    "rounding": ("up to 15 minutes", "nearest to 6 minutes"), "hours": ("monday to friday 09:00-17:00", "office"),
+    "at": ("2026-03-05T14:00", "2026-03-05"), "back": ("24 hours", "3 days"), "part": ("gaps", "rejects", "1"),
+    "step": ("-1", "1"), "limit": ("3",), "skip": ("2",), "show": ("3:1042",), "history": ("28",), "factor": ("2.5",),
+    "compare": ("before", "year before", "2026-02"), "layout": ("2", "1,2"), "when": ("every 15 minutes", "daily at 07:00"),
+    "checks": ("count < 5", "Count <= 100%"), "unit": ("day", "week"), "display": ("decimal=comma", "paper=A3", "dates=%d"),
+    "keys": ("1", "a"), "count": ("3",), "wait": ("1",), "each": ("department",), "chart": ("bars", "lines"),
+    "item": ("1", "2"), "number": ("1", "2"), "zip_above": ("5 MB",), "mail": ("ada@house.example",),
 }  # fmt: skip
+EXTREMES = (
+    "0",
+    "-1",
+    "0.5",
+    "00",
+    "0001",
+    "9999",
+    "2147483648",
+    "999999999",
+    "99999999999999999999",
+    "9" * 400,
+    "1e999",
+)
+
+
+def extreme(text: str, chance: random.Random) -> str:
+    """The text with one of its numbers as nobody means it."""
+    found = list(re.finditer(r"\d+", text))
+    if not found:
+        return text
+    at = chance.choice(found)
+    return text[: at.start()] + chance.choice(EXTREMES) + text[at.end() :]
+
+
 FITTING |= {
     "without": FITTING["only"],
     "any_of": FITTING["only"],
@@ -58,6 +91,10 @@ FITTING |= {
     "report": FITTING["name"],
     "group_by": FITTING["by"],
     "names": FITTING["name"],
+    "measure": FITTING["measures"],
+    "items": FITTING["item"],
+    **dict.fromkeys(("since", "as_of", "as_known", "complete_to", "starts"), FITTING["at"]),
+    **dict.fromkeys(("within", "older_than", "no_data_for", "quiet", "hold", "keep", "alert"), FITTING["back"]),
 }
 
 
@@ -126,9 +163,16 @@ def followed(chance: random.Random) -> list[str]:
     return ["report", name, "--period", "2026-03", *needed, *more, "--events", *cells, *column, *form]
 
 
+def value(fitting: Sequence[str], chance: random.Random) -> str:
+    """A value that may fit, one with a number far too great or small, or any word."""
+    found = chance.choice(fitting if chance.random() < 0.9 else WORDS)
+    return extreme(found, chance) if chance.random() < 0.15 else found
+
+
 def line(chance: random.Random) -> list[str]:
     """A command line: mostly options that there are, with values that may fit."""
-    words = ["-w", str(hall()), "--now", NOW.isoformat()]
+    now = NOW.isoformat()
+    words = ["-w", str(hall()), "--now", extreme(now, chance) if chance.random() < 0.03 else now]
     if chance.random() < 0.03 and (found := followed(chance)):
         return words + found
     called, command = chance.choice(commands())
@@ -138,15 +182,13 @@ def line(chance: random.Random) -> list[str]:
     options = [p for p in command.params if isinstance(p, click.Option) and not ENDLESS & {p.name}]
     for argument in (p for p in command.params if isinstance(p, click.Argument)):
         fitting = FITTING.get(argument.name or "", FITTING["name"])
-        words += [
-            chance.choice(fitting if chance.random() < 0.9 else WORDS) for _ in range(chance.choice((0, 1, 1, 1)))
-        ]
+        words += [value(fitting, chance) for _ in range(chance.choice((0, 1, 1, 1)))]
     for option in chance.sample(options, min(len(options), chance.choice((0, 1, 1, 2, 3, 6)))):
         words.append(chance.choice([*option.opts, *option.secondary_opts]))
         if not (option.is_flag or option.count):
             choices = list(option.type.choices) if isinstance(option.type, click.Choice) else []
             fitting = choices or FITTING.get(option.name or "", WORDS)
-            words += [chance.choice(fitting if chance.random() < 0.9 else WORDS) for _ in range(option.nargs)]
+            words += [value(fitting, chance) for _ in range(option.nargs)]
     words += [chance.choice(WORDS)] if chance.random() < 0.1 else []
     return words
 

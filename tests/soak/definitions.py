@@ -11,7 +11,7 @@ import tempfile
 from pathlib import Path
 
 from tests.conftest import NOW
-from tests.soak.commands import WORDS, pristine, said
+from tests.soak.commands import WORDS, extreme, pristine, said
 
 __all__ = ["one"]
 
@@ -51,7 +51,7 @@ def mutated(text: str, chance: random.Random) -> str:
     lines = text.splitlines()
     for _ in range(chance.choice((1, 1, 2, 4))):
         at = chance.randrange(len(lines))
-        match chance.randrange(7):
+        match chance.randrange(9):
             case 0:
                 del lines[at]
             case 1:
@@ -63,6 +63,9 @@ def mutated(text: str, chance: random.Random) -> str:
                 lines[at] = re.sub(r'"[^"]*"', lambda _: f'"{chance.choice(WORDS)}"', lines[at], count=1)
             case 4:
                 lines[at] = lines[at].replace(chance.choice("abcdeiorst"), chance.choice("äxyz_-. "), 1)
+            case 5 | 6:
+                at = chance.choice([n for n, line in enumerate(lines) if re.search(r"\d", line)] or [at])
+                lines[at] = extreme(lines[at], chance)
             case _:
                 key, equals, _ = lines[at].partition("=")
                 lines[at] = f"{key}{equals or '='} {chance.choice(VALUES)}"

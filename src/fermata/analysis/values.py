@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import re
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, timedelta
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
 from fermata.errors import RequestError
 from fermata.fields import Field, LogSchema
-from fermata.timeline.zones import to_utc, zone
+from fermata.timeline.zones import instant, zone
 
 __all__ = ["read_value"]
 
 CLOCK = re.compile(r"(\d+):([0-5]\d)(?::([0-5]\d))?")
 AMOUNT = re.compile(r"(\d+(?:\.\d+)?)\s*(s|sec|m|min|h|d)")
+MOST = 2**63
 UNITS = {"s": 1, "sec": 1, "m": 60, "min": 60, "h": 3600, "d": 86_400}
 YES, NO = ("true", "yes", "1"), ("false", "no", "0")
 
@@ -30,15 +31,20 @@ def read_value(value: Any, field: Field, schema: LogSchema) -> Any:
         return str(value)
     if field.type == "flag":
         return _flag(value, field)
-    if field.type == "duration":
-        return _duration(value, field)
     if field.type == "time":
-        return _time(value, field, schema)
+        return instant(value, zone(schema.zone), f"{field.name}:").astimezone(UTC).replace(tzinfo=None)
+    exact = Decimal(_duration(value, field)) if field.type == "duration" else _number(value, field)
+    if abs(exact) >= MOST:
+        raise RequestError(f"{field.name}: {value} is more than there can be; a field holds whole numbers of 64 bits")
+    return int(exact)
+
+
+def _number(value: Any, field: Field) -> Decimal:
     try:
         scaled = Decimal(str(value)).scaleb(field.scale)
-        if scaled != scaled.to_integral_value():
+        if scaled.is_nan() or (abs(scaled) < MOST and scaled != scaled.to_integral_value()):
             raise InvalidOperation
-        return int(scaled)
+        return scaled
     except InvalidOperation:
         if between := re.fullmatch(r"(-?[\d.]+)\s*(?:-|to|–)\s*(-?[\d.]+)", str(value)):
             raise RequestError(
@@ -66,18 +72,3 @@ def _duration(value: Any, field: Field) -> int:
     if m := AMOUNT.fullmatch(text):
         return int(Decimal(m[1]) * UNITS[m[2]] * 1_000_000)
     raise RequestError(f"{field.name}: {value!r} is not a duration; write 90s, 15min, 2h or 1:30:00")
-
-
-def _time(value: Any, field: Field, schema: LogSchema) -> datetime:
-    if isinstance(value, datetime):
-        at = value
-    elif isinstance(value, date):
-        at = datetime(value.year, value.month, value.day)
-    else:
-        try:
-            at = datetime.fromisoformat(str(value))
-        except ValueError:
-            raise RequestError(f"{field.name}: {value!r} is not a time; write 2026-03-02T08:00") from None
-    if at.tzinfo is None:
-        at = to_utc(at, zone(schema.zone))
-    return at.astimezone(UTC).replace(tzinfo=None)

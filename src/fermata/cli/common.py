@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
+import math
 import re
 from collections.abc import Callable
 from datetime import date, datetime
@@ -61,16 +63,31 @@ class Group(click.Group):
         return super().resolve_command(ctx, args)
 
 
-class Whole(click.IntRange):
-    """A whole number in a range, with a message in plain words."""
+def _in_words(kind: type[click.ParamType[Any]], called: str) -> Callable[..., Any]:
+    """A number in a range as `kind` reads it, with a message in plain words."""
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        """The number. Raises click.BadParameter."""
-        try:
-            int(value)
-        except ValueError:
-            self.fail(f"{value!r} is no whole number; write {self.min or 1} or more.", param, ctx)
-        return super().convert(value, param, ctx)
+    def convert(self: Any, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        with contextlib.suppress(click.BadParameter):
+            found = kind.convert(self, value, param, ctx)
+            if math.isfinite(found):
+                return found
+        least = "" if self.min is None else f", {self.min:,} or more"
+        fits = f", {self.min:,} to {self.max:,}" if self.max is not None else least
+        return self.fail(f"write a {called}{fits}, instead of {value!r}", param, ctx)
+
+    return convert
+
+
+class Whole(click.IntRange):
+    """A whole number in a range."""
+
+    convert = _in_words(click.IntRange, "whole number")
+
+
+class Number(click.FloatRange):
+    """A number in a range, with a fraction or without."""
+
+    convert = _in_words(click.FloatRange, "number")
 
 
 class Beside(click.Option):
@@ -102,7 +119,7 @@ SPLIT = re.compile(r",(?=(?:[^\"]*\"[^\"]*\")*[^\"]*$)")
 
 NARROWING = (
     click.option("--period", metavar="PERIOD", help="2026-03, 2026-W14, 2026-03-01/2026-03-15, 'last month', all ..."),
-    click.option("--step", type=int, metavar="N", help="Move the period N steps: -1 is the one before."),
+    click.option("--step", type=Whole(), metavar="N", help="Move the period N steps: -1 is the one before."),
     click.option("--as-known", metavar="DATE", help="As it was known at the end of this date, or at a time."),
     click.option("--zone", metavar="ZONE", help="Days and months of this zone (Europe/Lisbon)."),
     click.option(

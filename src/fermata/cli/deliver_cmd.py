@@ -205,7 +205,9 @@ def _targets(options: dict[str, Any]) -> list[dict[str, Any]]:
     help="how often to look.",
 )
 @click.option("--quiet", is_flag=True, help="Say only what somebody should look at.")
-@click.option("--wait", type=float, default=0, show_default=True, help="Seconds to wait for another send.")
+@click.option(
+    "--wait", type=common.Number(min=0), default=0, show_default=True, help="Seconds to wait for another send."
+)
 @click.pass_context
 def send(
     ctx: click.Context, /, name: str, loop: bool, every: int, tried: bool, to: str, into: Path | None, **options: Any

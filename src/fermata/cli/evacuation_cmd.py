@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from fermata.cli import common, emit
+from fermata.cli import common, emit, meant
 
 __all__ = ["command"]
 
@@ -65,8 +65,7 @@ def prepare(ctx: click.Context, /, name: str, **options: Any) -> None:
     workspace = common.open_workspace(ctx)
     if not (options["log"] and options["outer"]):
         if not sys.stdin.isatty():
-            missing = "log" if not options["log"] else "outer"
-            raise click.UsageError(f"Missing option '--{missing}'.")
+            raise click.UsageError(meant.missing(ctx, "--outer" if options["log"] else "--log"))
         options |= _asked(workspace, name, options["log"])
     data = {k: options[k] for k in ("log", "title", "opening", "closing", "back")}
     data |= {k: common.conditions(options[k]) for k in ("assembly", "only") if options[k]}
@@ -156,7 +155,7 @@ def mark(
 @click.argument("name")
 @click.option("--import", "bring", is_flag=True, help="Import the log's new files first.")
 @click.option("--watch", is_flag=True, help="Show it again and again until nobody is missing.")
-@common.beside("--watch")("--every", type=click.FloatRange(min=1), default=10, show_default=True, help="seconds.")
+@common.beside("--watch")("--every", type=common.Number(min=1), default=10, show_default=True, help="seconds.")
 @emit.output
 @click.pass_context
 def show(ctx: click.Context, /, name: str, bring: bool, watch: bool, every: float, output: tuple[str, ...]) -> None:

@@ -19,7 +19,7 @@ __all__ = ["command"]
 @emit.output
 @click.option("--fields", metavar="FIELD,...", help="Only these fields, in this order (file and record too).")
 @click.option("--sort", metavar="FIELD,...", help="Order by fields; -FIELD for downwards. Oldest first by default.")
-@click.option("--skip", type=common.Whole(min=0), default=0, metavar="N", help="Pass over the first N.")
+@click.option("--skip", type=common.Whole(0, 10**12), default=0, metavar="N", help="Pass over the first N.")
 @click.option("--numbers", is_flag=True, help="With running numbers.")
 @click.option("--overlapping", is_flag=True, help="Also what began before the period and lasts into it.")
 @click.option("--totals", is_flag=True, help="With the totals of all amounts, those not listed too.")

@@ -29,7 +29,9 @@ QUIET = 2.0  # seconds before progress is worth a line
     help="the files hold every entry of this period; missing ones were deleted.",
 )
 @common.beside("FILES")("--corrected", is_flag=True, help="the files put right what was rejected so far.")
-@click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
+@click.option(
+    "--wait", type=common.Number(min=0), default=60, show_default=True, help="Seconds to wait for another import."
+)
 @click.option("--files", "by_file", is_flag=True, help="A line for each file also where all logs are imported.")
 @click.option("--list", "listed", is_flag=True, help="List the imports made, those of LOG or all, oldest first.")
 @click.pass_context

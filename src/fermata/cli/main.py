@@ -306,6 +306,9 @@ def plainer(error: click.ClickException) -> str:
 
     if isinstance(error, click.NoSuchOption):
         return meant.another_option(error)
+    if isinstance(error, click.MissingParameter) and error.ctx and error.param:
+        shown = error.param.opts[0] if isinstance(error.param, click.Option) else error.param.make_metavar(error.ctx)
+        return meant.missing(error.ctx, shown)
     instead = meant.instead_of_value(error) if isinstance(error, click.BadParameter) else ""
     return error.format_message().removesuffix(".") + instead if instead else error.format_message()
 

@@ -10,7 +10,7 @@ import click
 
 from fermata.errors import FermataError, UnknownName
 
-__all__ = ["another_command", "another_option", "instead_of_value", "shown_by"]
+__all__ = ["another_command", "another_option", "instead_of_value", "missing", "shown_by"]
 
 ALIKE = 0.75  # how much of a slip of the finger is right
 OPTIONS = {  # option -> what others call it; of several that a command has, the first
@@ -96,7 +96,22 @@ def instead_of_value(error: click.BadParameter) -> str:
     """What to add where an option has a value that another one of the command takes."""
     own = _options(error.ctx) if error.ctx else {}
     meant = _of_the_trade((error.param and error.param.name) or "", own)
-    return f"; did you mean {_told(own[meant])}" if meant and not isinstance(error, click.MissingParameter) else ""
+    return f"; did you mean {_told(own[meant])}" if meant else ""
+
+
+def missing(ctx: click.Context, what: str) -> str:
+    """The message for what a command cannot do without: an example of it from its help, and the logs to choose from."""
+    begin = f"fermata {ctx.command_path.partition(' ')[2]}"
+    examples = [w for line in (ctx.command.help or "").splitlines() if (w := line.strip()).startswith(begin)]
+    told = f"{what.removesuffix('...')} is missing" + (f", as in: {examples[0]}" if examples else "")
+    if what in ("LOG", "--log"):
+        with contextlib.suppress(FermataError):
+            from fermata.api.workspace import open_workspace
+
+            above = ctx.find_root().params
+            logs = open_workspace(above["workspace"], viewer=above["viewer"]).archive.logs
+            told += f"\n  logs: {', '.join(logs)}" if logs else ""
+    return told
 
 
 def another_command(ctx: click.Context, word: str, known: Iterable[str], within: Mapping[str, str]) -> str:

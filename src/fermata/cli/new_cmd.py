@@ -16,8 +16,12 @@ __all__ = ["command"]
 @click.option("--zone", default="UTC", show_default=True, help="The workspace's time zone.")
 @click.option("--name", help="What the workspace is called; the directory's name by default.")
 def command(directory: Path, zone: str, name: str | None) -> None:
-    """Make an empty workspace in DIRECTORY, with a commented fermata.toml to fill in."""
+    """Make an empty workspace in DIRECTORY, with a commented fermata.toml to fill in.
+
+    \b
+    fermata new hall --zone Europe/Lisbon
+    """
     from fermata.config.starter import make
 
     path = make(directory, zone, name or directory.resolve().name)
-    common.note(f"made {path}; describe a log there, then: fermata -w {directory} import")
+    common.note(f"made {path} (its zone: {zone}); next, with a file of yours: fermata -w {directory} map FILE --add")

@@ -56,8 +56,8 @@ def contacts(ctx: click.Context, /, log: str, person: str, **options: Any) -> No
     """Who was at the same place as PERSON within a time, by the events of LOG.
 
     \b
-    fermata people contacts visits 'Ada Umberlin' --period 2026-03 --place device --within 0
     fermata people contacts doors B-1008 --period 'last week' --within '5 minutes'
+    fermata people contacts doors 'Ada Umberlin' --period 2026-03 --place device --within 0
     """
     from fermata.reports.definition.report import Report
 
@@ -79,7 +79,7 @@ def contacts(ctx: click.Context, /, log: str, person: str, **options: Any) -> No
 )
 @click.option(
     "--factor",
-    type=click.FloatRange(min=1),
+    type=common.Number(min=1),
     default=2.0,
     metavar="X",
     show_default=True,
@@ -89,7 +89,7 @@ def contacts(ctx: click.Context, /, log: str, person: str, **options: Any) -> No
 @LIMIT
 @click.pass_context
 def unusual(ctx: click.Context, /, name: str, **options: Any) -> None:
-    """What in the log NAME is more than somebody's own usual, with the evidence.
+    """What in NAME, a log or a report, is more than somebody's own usual, with the evidence.
 
     \b
     fermata people unusual logins --only action=failed --period 2026-03

@@ -12,9 +12,11 @@ __all__ = ["compact", "expire", "undo_import"]
 
 
 @click.command(name="undo-import")
-@click.argument("number", metavar="IMPORT", type=int)
+@click.argument("number", metavar="IMPORT", type=common.Whole(min=1))
 @click.option("--dry-run", is_flag=True, help="Only say what would go.")
-@click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
+@click.option(
+    "--wait", type=common.Number(min=0), default=60, show_default=True, help="Seconds to wait for another import."
+)
 @click.pass_context
 def undo_import(ctx: click.Context, number: int, dry_run: bool, wait: float) -> None:
     """Take an import out again, as if it had never been; `fermata import --list` has the numbers.
@@ -30,7 +32,9 @@ def undo_import(ctx: click.Context, number: int, dry_run: bool, wait: float) -> 
 @click.argument("log")
 @click.option("--older-than", default="", metavar="LENGTH", help='Such as "13 months"; else keep_for of the log.')
 @click.option("--dry-run", is_flag=True, help="Only say what would go.")
-@click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for another import.")
+@click.option(
+    "--wait", type=common.Number(min=0), default=60, show_default=True, help="Seconds to wait for another import."
+)
 @click.pass_context
 def expire(ctx: click.Context, log: str, older_than: str, dry_run: bool, wait: float) -> None:
     """Drop the events of LOG that ended longer ago than it is kept, with their rejects and received copies.
@@ -48,7 +52,7 @@ def expire(ctx: click.Context, log: str, older_than: str, dry_run: bool, wait: f
     "--least", type=common.Whole(min=2), default=2, show_default=True, help="Only where a month has this many files."
 )
 @click.option("--dry-run", is_flag=True, help="Only say what would be put together.")
-@click.option("--wait", type=float, default=60, show_default=True, help="Seconds to wait for an import.")
+@click.option("--wait", type=common.Number(min=0), default=60, show_default=True, help="Seconds to wait for an import.")
 @click.pass_context
 def compact(ctx: click.Context, logs: tuple[str, ...], least: int, dry_run: bool, wait: float) -> None:
     """Put the files of each month of LOGs (of all) together, for a quiet hour. No figure changes; `fermata archive

@@ -29,7 +29,7 @@ def command(ctx: click.Context, gone: bool, output: tuple[str, ...], limit: int 
 
 
 @command.command(name="show")
-@click.argument("item", type=int)
+@click.argument("item", type=common.Whole(min=1))
 @click.pass_context
 def show(ctx: click.Context, item: int) -> None:
     """Where the files of ITEM are, what it was made of, and what was done with it.
@@ -49,7 +49,7 @@ def show(ctx: click.Context, item: int) -> None:
 
 
 @command.command(name="label")
-@click.argument("item", type=int)
+@click.argument("item", type=common.Whole(min=1))
 @click.argument("text")
 @click.pass_context
 def label(ctx: click.Context, item: int, text: str) -> None:
@@ -65,7 +65,7 @@ def label(ctx: click.Context, item: int, text: str) -> None:
 
 
 @command.command(name="copy")
-@click.argument("item", type=int)
+@click.argument("item", type=common.Whole(min=1))
 @click.argument("folder", type=click.Path(path_type=Path, file_okay=False))
 @click.option("--name", default="", metavar="NAME", help="Under this name, each with its ending.")
 @click.pass_context
@@ -99,7 +99,7 @@ def publish(ctx: click.Context, folder: Path, delivery: str) -> None:
 
 
 @command.command(name="send")
-@click.argument("item", type=int)
+@click.argument("item", type=common.Whole(min=1))
 @click.option("--mail", multiple=True, metavar="ADDRESS", help="To whom; several.")
 @click.option("--subject", default="", metavar="TEXT", help="A subject of its own.")
 @click.pass_context
@@ -120,7 +120,7 @@ def send(ctx: click.Context, item: int, mail: tuple[str, ...], subject: str) -> 
 
 
 @command.command(name="drop")
-@click.argument("items", type=int, nargs=-1, required=True)
+@click.argument("items", type=common.Whole(min=1), nargs=-1, required=True)
 @click.option("--why", default="by hand", metavar="TEXT", help="What is recorded as the reason.")
 @click.pass_context
 def drop(ctx: click.Context, items: tuple[int, ...], why: str) -> None:
@@ -152,7 +152,7 @@ def expire(ctx: click.Context) -> None:
 
 
 @click.command(name="verify")
-@click.argument("item", type=int, required=False)
+@click.argument("item", type=common.Whole(min=1), required=False)
 @emit.output
 @click.pass_context
 def verify(ctx: click.Context, item: int | None, output: tuple[str, ...]) -> None:

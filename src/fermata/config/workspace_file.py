@@ -37,7 +37,7 @@ from fermata.strict import Strict
 from fermata.timeline import Calendar, Cycle
 from fermata.timeline.cycles import UNITS, WEEKDAYS
 from fermata.timeline.words import stamp
-from fermata.timeline.zones import to_utc, zone
+from fermata.timeline.zones import instant, zone
 
 __all__ = ["CONFIG", "Config", "load", "understood"]
 
@@ -96,9 +96,7 @@ class WorkspaceTable(Strict):
     @property
     def stands(self) -> datetime | None:
         """The instant (aware UTC) at which the workspace's own clock stands, as a sample's does; None where it goes."""
-        if self.clock is None or self.clock.tzinfo:
-            return self.clock
-        return to_utc(self.clock, zone(self.zone))
+        return instant(self.clock, zone(self.zone), "clock") if self.clock else None
 
     def standing(self, now: datetime) -> str:
         """That the workspace's own clock stands still, in words; "" where it goes, or another time is asked for."""

@@ -9,7 +9,7 @@ import hashlib
 import itertools
 import json
 from collections.abc import Iterable, Iterator, Sequence
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -124,8 +124,8 @@ def _validity(row: Row, table: RegisterMap, zone_name: str, problems: list[str])
             wanted = table.form or "2026-03-01, or give form = '%d.%m.%Y'"
             problems.append(f"{place}: {column} {text!r} is not a date written as {wanted}")
             return None
-        if day >= NEVER.date():
-            ends.append(NEVER)
+        if not EVER.date() < day < NEVER.date():
+            ends.append(min(max(EVER, datetime.combine(day, time())), NEVER))
             continue
         ends.append(day_start(day + timedelta(days=later), zone(zone_name)).astimezone(UTC).replace(tzinfo=None))
     if ends[0] >= ends[1]:

@@ -21,6 +21,8 @@ EXACT = {
 }
 
 
+LONGEST = timedelta(days=366 * 200)
+ABOUT = {**EXACT, "month": timedelta(days=31), "year": timedelta(days=366)}
 SHORT = {"min": "minute", "h": "hour", "hr": "hour", "d": "day", "w": "week"}  # a lone m might be a month
 
 
@@ -31,9 +33,12 @@ def length(text: str) -> tuple[int, str]:
     (90, 'day')
     """
     found = re.fullmatch(r"(\d+) *(minute|min|hour|hr|h|day|d|week|w|month|year)s?", text.strip().lower())
-    if not found or not int(found[1]):
+    if not found or not found[1].strip("0"):
         raise RequestError(f"{text!r} is no length of time; write 45 minutes, 6 hours, 90 days, 13 months or 2 years")
-    return int(found[1]), SHORT.get(found[2], found[2])
+    unit = SHORT.get(found[2], found[2])
+    if len(found[1]) > 9 or int(found[1]) > LONGEST // ABOUT[unit]:
+        raise RequestError(f"{text.strip()[:40]!r} is longer than 200 years")
+    return int(found[1]), unit
 
 
 def exact(text: str) -> timedelta:

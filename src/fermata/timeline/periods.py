@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import contextlib
 import re
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
 from zoneinfo import ZoneInfo
@@ -18,7 +19,7 @@ from fermata.digest import apart
 from fermata.errors import RequestError
 from fermata.timeline import forms, words
 from fermata.timeline.cycles import Calendar
-from fermata.timeline.zones import classify, day_start, local, to_utc
+from fermata.timeline.zones import classify, day_start, local, to_utc, within_dates
 
 __all__ = ["Period", "Stretch", "last_moment"]
 
@@ -101,7 +102,8 @@ class Period:
         '2026-03-01 00:00 +00:00 to 2026-04-01 00:00 +01:00'
         """
         clean = " ".join(str(text).split())
-        return cls(clean, calendar, _read(clean, calendar))
+        with within_dates(f"the period {clean!r}"):
+            return cls(clean, calendar, _read(clean, calendar))
 
     @property
     def relative(self) -> bool:
@@ -121,11 +123,16 @@ class Period:
         >>> Period.parse("yesterday", Calendar("UTC")).resolve(datetime(2026, 4, 1, tzinfo=UTC)).words
         '31 March 2026'
         """
-        if isinstance(self.form, forms.Unit):
-            return self._days(self.form.first, _after(self.form, self.calendar))
-        if isinstance(self.form, forms.Relative):
-            return self._relative(self.form, now)
-        return self._interval(extent)
+        with within_dates(f"the period {self.text!r}") as check:
+            if isinstance(self.form, _Interval):
+                return self._interval(_ends(self.form, self.calendar, check), extent)
+            if isinstance(self.form, forms.Relative):
+                found = self._relative(self.form, now)
+            else:
+                assert isinstance(self.form, forms.Unit)
+                found = self._days(self.form.first, _after(self.form, self.calendar))
+            check(found.start, found.end)
+            return found
 
     def step(self, n: int, now: datetime, extent: tuple[datetime, datetime] | None = None) -> Period:
         """The period `n` lengths later (earlier if negative), as a fixed period.
@@ -137,7 +144,10 @@ class Period:
         >>> Period.parse("2026-03", Calendar("UTC")).step(-1, april).resolve(april).words
         '1 to 28 February 2026'
         """
-        stretch = self.resolve(now, extent)
+        with within_dates(f"the period {self.text!r}, moved by {n},"):
+            return self._stepped(n, self.resolve(now, extent))
+
+    def _stepped(self, n: int, stretch: Stretch) -> Period:
         unit = self.form if isinstance(self.form, forms.Unit) else None
         if isinstance(self.form, forms.Relative) and self.form.count == 1 and self.form.unit not in CLOCK_UNITS:
             first = self.calendar.floor(local(stretch.start, self.calendar.zone).date(), self.form.unit)
@@ -175,8 +185,8 @@ class Period:
         note = f"{self.text} ends now, at {words.stamp(now, zone)}"
         return _checked(Stretch(day_start(this, zone), now, self.calendar, self.text, True, None, (note,)))
 
-    def _interval(self, extent: tuple[datetime, datetime] | None) -> Stretch:
-        start, end, notes, first, last = _ends(self.form, self.calendar)
+    def _interval(self, ends: _Ends, extent: tuple[datetime, datetime] | None) -> Stretch:
+        start, end, notes, first, last = ends
         if start is None or end is None:
             if extent is None:
                 raise RequestError(f"period {self.text!r} takes an end from the records, and there are none")
@@ -238,11 +248,11 @@ def _after(unit: forms.Unit, calendar: Calendar) -> date:
     return calendar.step(unit.first, "week" if unit.name == "iso week" else unit.name)
 
 
-def _ends(
-    form: object, calendar: Calendar
-) -> tuple[datetime | None, datetime | None, list[str], date | None, date | None]:
+_Ends = tuple[datetime | None, datetime | None, list[str], date | None, date | None]
+
+
+def _ends(form: _Interval, calendar: Calendar, check: Callable[..., None]) -> _Ends:
     """Start, end, notes, and the whole days they are made of (None where they are not)."""
-    assert isinstance(form, _Interval)
     notes: list[str] = []
     start, first = _edge(form.start, calendar, notes, is_end=False)
     end, last = _edge(form.end, calendar, notes, is_end=True)
@@ -250,6 +260,7 @@ def _ends(
         end, last = _moved(start, first, form.end, calendar, 1)
     if isinstance(form.start, forms.Duration) and end is not None:
         start, first = _moved(end, last, form.start, calendar, -1)
+    check(start, end)
     return start, end, notes, first, last
 
 

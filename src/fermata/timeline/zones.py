@@ -6,20 +6,24 @@ with its zone. The rules for local times that happen twice or never are those of
 
 from __future__ import annotations
 
+import contextlib
 import functools
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from typing import Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError, available_timezones
 
-from fermata.errors import RequestError, UnknownName
+from fermata.errors import FermataError, RequestError, UnknownName
 
 __all__ = [
-    "Change", "Kind", "Moment", "changes", "classify", "day_start", "instant", "local", "offset", "to_utc", "zone",
+    "Change", "Kind", "Moment", "changes", "classify", "day_start", "instant", "local", "offset", "to_utc",
+    "within_dates", "zone",
 ]  # fmt: skip
 
 Kind = Literal["once", "twice", "never"]
 Moment = datetime | date | str  # as people give an instant
+YEARS = range(1900, 2201)  # that may be asked for; records lie within 1970 to 2099
 MICROSECOND, DAY = timedelta(microseconds=1), timedelta(days=1)
 
 
@@ -32,6 +36,25 @@ def zone(name: str) -> ZoneInfo:
     except (ZoneInfoNotFoundError, ValueError):
         pass
     raise UnknownName.of("time zone", name, available_timezones(), where="(IANA names, as Europe/Lisbon)")
+
+
+@contextlib.contextmanager
+def within_dates(what: str) -> Iterator[Callable[..., None]]:
+    """Refuses `what`, a period or a length, where reckoning with it leaves the dates there are, and gives what refuses
+    instants beyond the `YEARS` that are looked at. Raises RequestError.
+    """
+    beyond = f"{what} reaches beyond the years {YEARS[0]} to {YEARS[-1]}"
+
+    def check(*instants: datetime | None) -> None:
+        if not all(at is None or at.year in YEARS for at in instants):
+            raise RequestError(beyond)
+
+    try:
+        yield check
+    except FermataError:
+        raise
+    except (OverflowError, ValueError):
+        raise RequestError(beyond) from None
 
 
 def offset(at: datetime, tz: ZoneInfo) -> timedelta:
@@ -78,9 +101,11 @@ def instant(said: Moment, tz: ZoneInfo, what: str = "now") -> datetime:
             said = datetime.fromisoformat(said)
         except ValueError:
             raise RequestError(f"{what} {said!r} is not a time; write 2026-04-01T09:00") from None
-    if isinstance(said, datetime):
-        return said if said.tzinfo else to_utc(said, tz)
-    return day_start(said, tz)
+    with within_dates(f"{what} {said!s}") as check:
+        check(said if isinstance(said, datetime) else datetime.combine(said, time()))
+        if isinstance(said, datetime):
+            return said if said.tzinfo else to_utc(said, tz)
+        return day_start(said, tz)
 
 
 def day_start(day: date, tz: ZoneInfo) -> datetime:
