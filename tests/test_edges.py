@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import gzip
 import re
+import shutil
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -33,7 +34,7 @@ from fermata.outputs.sizes import expected
 from fermata.reports.definition.display import Display
 from fermata.reports.definition.report import Report
 from fermata.timeline.hours import week
-from tests.conftest import NOW, Maker, fermata, plain
+from tests.conftest import NOW, Maker, fermata, plain, some
 
 HEAD = '[workspace]\nzone = "Europe/Lisbon"\n'
 
@@ -75,6 +76,20 @@ def test_a_check_that_saw_nothing_is_no_success(hall: Workspace) -> None:
     assert verdicts
     assert all(verdicts), verdicts
     assert any("nothing" in v for v in verdicts), verdicts
+
+
+@pytest.mark.parametrize("log", some(["timesheets", "doors", "helpdesk", "calls", "sessions", "meter"], 6))
+def test_a_log_whose_events_all_expired_breaks_no_page(hall: Workspace, tmp_path: Path, log: str) -> None:
+    """What looks at every log goes on without it; what asks for it alone is told where to look."""
+    shutil.copytree(hall.path, tmp_path / "hall")
+    house = package.open(tmp_path / "hall", now=datetime(2028, 1, 1, tzinfo=UTC))
+    house.archive.expire(log, older_than="1 day")
+    for page in ("overview", "needs-attention", "edited-entries", "what-logs-cover"):
+        assert f"{house.report(page)}"
+    with pytest.raises(
+        RequestError, match=f"the log {log} holds no events; bring events in with: fermata import {log};"
+    ):
+        house.listing(Report(log=log))
 
 
 @pytest.mark.parametrize(

@@ -92,7 +92,7 @@ class Snapshot:
         their place.
         """
         state = self.manifest.log(schema.name)
-        if not state.ended:
+        if not state.ended or not state.parts:
             return "", ""
         ended = scan([self.root / p for p in state.ended.values()])
         every = " UNION ALL ".join(self._selects(schema, state.parts, "", Local(self.root)))

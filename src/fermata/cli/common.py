@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import functools
-import math
 import re
 from collections.abc import Callable
 from datetime import date, datetime
@@ -69,7 +68,7 @@ def _in_words(kind: type[click.ParamType[Any]], called: str) -> Callable[..., An
     def convert(self: Any, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         with contextlib.suppress(click.BadParameter):
             found = kind.convert(self, value, param, ctx)
-            if math.isfinite(found):
+            if abs(found) < 2**63:  # no infinity, and not NaN
                 return found
         least = "" if self.min is None else f", {self.min:,} or more"
         fits = f", {self.min:,} to {self.max:,}" if self.max is not None else least

@@ -17,7 +17,7 @@ from fermata.reports import requests
 from fermata.reports.compile import cube
 from fermata.reports.compile.binding import bound
 from fermata.reports.compile.parts import not_narrowed, resolved
-from fermata.reports.compile.resolve import resolve, stretch_over
+from fermata.reports.compile.resolve import no_events, resolve, stretch_over
 from fermata.reports.compile.workplace import Workplace
 from fermata.reports.definition.parts import WHOLE, Listing
 from fermata.reports.definition.report import Report
@@ -230,8 +230,11 @@ def _question(
 
 def _stretch(report: Report, place: Workplace, now: datetime) -> Stretch:
     """The report's period over its own log."""
-    logs = [report.log] if report.log and place.extent(report.log) else []
-    extents = [(e[0], place.until(n)) for n in logs if (e := place.extent(n))]
+    extents = []
+    if report.log:
+        if not (extent := place.extent(report.log)):
+            raise no_events(place.schemas[report.log].stored_logs)
+        extents = [(extent[0], place.until(report.log))]
     calendar = place.calendar
     if report.zone:
         calendar = dataclasses.replace(calendar, zone_name=report.zone)

@@ -30,7 +30,7 @@ from fermata.reports.definition.report import Report
 from fermata.timeline import Calendar, Period, Stretch
 from fermata.timeline.zones import to_utc, zone
 
-__all__ = ["Logs", "computed_fields", "identities", "lookups", "resolve", "stretch_over"]
+__all__ = ["Logs", "computed_fields", "identities", "lookups", "no_events", "resolve", "stretch_over"]
 
 
 class Logs(Protocol):
@@ -156,6 +156,17 @@ class _Strands:
         )  # fmt: skip
 
 
+def no_events(logs: Iterable[str]) -> RequestError:
+    """That the logs hold none, and where to look for them."""
+    names = list(dict.fromkeys(logs))
+    alone = len(names) == 1
+    which = f"the log {names[0]} holds no events" if alone else f"the logs {', '.join(names)} hold no events"
+    bring = f"fermata import {names[0]}" if alone else "fermata import"
+    return RequestError(
+        f"{which}; bring events in with: {bring}; what became of files imported before: fermata import --list"
+    )
+
+
 def stretch_over(report: Report, logs: Logs, names: Iterable[str], now: datetime) -> Stretch:
     """The report's period, made absolute over the logs of those names. Raises RequestError if they hold nothing yet."""
     calendar = logs.calendar
@@ -164,7 +175,7 @@ def stretch_over(report: Report, logs: Logs, names: Iterable[str], now: datetime
         calendar = dataclasses.replace(calendar, zone_name=report.zone)
     extents = [(e[0], logs.until(n)) for n in names if (e := logs.extent(n))]
     if not extents:
-        raise RequestError("no log holds events yet; import some with: fermata import")
+        raise no_events(n for name in names for n in logs.schemas[name].stored_logs)
     return Period.parse(report.period, calendar).resolve(now, (min(a for a, _ in extents), max(b for _, b in extents)))
 
 
@@ -172,12 +183,7 @@ def _stretch(report: Report, logs: Logs, schemas: Sequence[LogSchema], calendar:
     """The report's period, made absolute. Raises RequestError if the logs hold nothing yet."""
     extents = [e for s in schemas if (e := logs.extent(s.name))]
     if not extents:
-        names = ", ".join(dict.fromkeys(n for s in schemas for n in s.stored_logs))
-        raise RequestError(
-            f"the log {names} holds no events yet; import some with: fermata import {names}; what was imported and "
-            "could not be used: "
-            f"fermata survey {names} --part rejects"
-        )
+        raise no_events(n for s in schemas for n in s.stored_logs)
     whole = (min(a for a, _ in extents), max(logs.until(s.name) for s in schemas if logs.extent(s.name)))
     return Period.parse(report.period, calendar).resolve(now, whole)
 

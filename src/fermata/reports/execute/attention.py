@@ -190,7 +190,7 @@ class _Look:
         """A log whose last record lies longer ago than it was ever silent."""
         extent, look = self.place.extent(log), f"fermata import {log}"
         if extent is None:
-            yield Point("No data", log, None, f"{log} holds nothing yet", None, COVERAGE, look)
+            yield Point("No data", log, None, f"{log} holds no events", None, COVERAGE, look)
             return
         quiet = self.now - extent[1]
         if quiet > QUIET and self.stretch.end > extent[1] and quiet > (longest := self._longest(log)):

@@ -20,6 +20,8 @@ __all__ = ["gaps", "of_devices"]
 
 def gaps(log: str, place: Any) -> list[Gap] | None:
     """The log's gaps over all it holds, kept beside the archive until it changes; None where nothing can be said."""
+    if place.extent(log) is None:
+        return None
     if place.held(log):
         return _found(log, place)
     state: LogState = place.state(log)
@@ -49,7 +51,7 @@ def _found(log: str, place: Any) -> list[Gap] | None:
 def of_devices(log: str, place: Any) -> list[Gap]:
     """Silences of single devices, long for the hour and for the device, worked out anew each time."""
     schema = place.schemas[log]
-    if "device" not in schema.by_name:
+    if "device" not in schema.by_name or place.extent(log) is None:
         return []
     plan = resolve(Report(log=log), place, place.until(log))
     engine, table = place.source(plan)(plan.strands[0])
