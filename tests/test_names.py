@@ -123,7 +123,7 @@ def test_a_field_may_be_called_as_a_column_of_the_measuring(tmp_path: Path, log:
     names = inner()
     assert len(names) > (30 if DEEP else 10)
     odd, plain = house(tmp_path / "odd", names), house(tmp_path / "plain", [f"field_{i}" for i in range(len(names))])
-    for at in (range(i, min(i + 6, len(names))) for i in range(0, len(names), 6 if DEEP else 12)):
+    for at in (range(i, min(i + 6, len(names))) for i in range(0, len(names), 6 if DEEP else 24)):
         some = (*at, *range(6))[:6]
         pairs = zip(
             answers(odd, [names[i] for i in some], log), answers(plain, [f"field_{i}" for i in some], log), strict=True

@@ -120,7 +120,7 @@ RECORD = st.one_of(
 )  # fmt: skip
 
 
-@examples(40)
+@examples(25)
 @given(records=st.lists(RECORD, min_size=1, max_size=6))
 def test_a_document_in_pieces_is_the_one_read_as_a_stream(records: list[Any]) -> None:
     """The same events, refusals and whole records, whatever the values are."""

@@ -304,9 +304,14 @@ def test_a_time_beside_a_time_is_refused(text: str) -> None:
 
 @pytest.mark.parametrize(("text", "meant"), [
     ("March 2026", "2026-03"), ("01/03/2026", "2026-03-01 or 2026-01-03"), ("28.3.2026", "2026-03-28"), ("lastmonth", "last month"),
-    ("3/2026", "2026-03"),
+    ("3/2026", "2026-03"), ("March 12, 2026", "2026-03-12"), ("Q1 2026", "2026-Q1"), ("KW 9/2026", "2026-W09"),
+    ("since 20 March 2026", "2026-03-20/.."), ("until 2026-03-15", "../2026-03-15"), ("past 7 days", "last 7 days"),
+    ("1.3.2026-15.3.2026", "2026-03-01/2026-03-15"), ("2026-03 - 2026-04", "2026-03/2026-04"), ("ytd", "year to date"),
+    ("01/03/2026 to 05/03/2026", "2026-03-01/2026-03-05 or 2026-01-03/2026-05-03"), ("Jan-Mar 2026", "2026-01/2026-03"),
+    ("1 to 15 March 2026", "2026-03-01/2026-03-15"), ("2026-03-02 08:00 - 20:00", "2026-03-02T08:00/20:00"),
 ])  # fmt: skip
 def test_a_period_as_people_write_it_is_answered_with_the_right_one(text: str, meant: str) -> None:
-    """The message says how it is written here."""
-    with pytest.raises(RequestError, match=f"did you mean {meant}\\?"):
+    """The message says how it is written here, in a form that is read."""
+    assert all(Period.parse(one, LISBON) for one in meant.split(" or "))
+    with pytest.raises(RequestError, match=re.escape(f"did you mean {meant}? Periods")):
         Period.parse(text, LISBON).resolve(NOW)

@@ -125,7 +125,7 @@ def older(path: Path) -> None:
     file.write_text(manifest.to_json())
 
 
-@examples(30)
+@examples(20)
 @example(exports=[([(5, 1, 19)], False, ""), ([(1, 1, 20)], True, "")])  # gone is what begins with the month
 @given(exports=st.lists(export, min_size=1, max_size=6))
 def test_versions_equal_a_dictionary_of_entries(exports: Any, tmp_path_factory: pytest.TempPathFactory) -> None:

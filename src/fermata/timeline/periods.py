@@ -8,8 +8,6 @@
 
 from __future__ import annotations
 
-import contextlib
-import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
@@ -17,7 +15,7 @@ from zoneinfo import ZoneInfo
 
 from fermata.digest import apart
 from fermata.errors import RequestError
-from fermata.timeline import forms, words
+from fermata.timeline import forms, otherwise, words
 from fermata.timeline.cycles import Calendar
 from fermata.timeline.zones import classify, day_start, local, to_utc, within_dates
 
@@ -27,11 +25,6 @@ EXAMPLES = (
     "2026-03, 2026-W14, 2026-Q2, 2026-03-02, 2026-03-01/2026-03-15, 2026-03-02T08:00/PT12H, "
     "yesterday, last week, last 7 days, last 24 hours, month to date, all"
 )
-MEANT = (  # forms of dates that are understood well enough to answer with the right one
-    ("%d/%m/%Y", "%Y-%m-%d"), ("%m/%d/%Y", "%Y-%m-%d"), ("%d.%m.%Y", "%Y-%m-%d"), ("%Y/%m/%d", "%Y-%m-%d"),
-    ("%d %B %Y", "%Y-%m-%d"), ("%d %b %Y", "%Y-%m-%d"), ("%B %Y", "%Y-%m"), ("%b %Y", "%Y-%m"), ("%m/%Y", "%Y-%m"),
-)  # fmt: skip
-USUAL = ("today", "yesterday", "this week", "last week", "this month", "last month", "this year", "last year")
 LAST_MINUTE = (time(23, 59), time(23, 59, 59))
 CLOCK_UNITS = {"hour": timedelta(hours=1), "minute": timedelta(minutes=1)}
 
@@ -204,7 +197,7 @@ class _Interval:
     end: forms.Edge | forms.Duration | None
 
 
-def _read(text: str, calendar: Calendar) -> object:
+def _read(text: str, calendar: Calendar, *, helped: bool = True) -> object:
     if text.lower() == "all":
         return _Interval(None, None)
     if unit := forms.read_unit(text, calendar):
@@ -222,20 +215,18 @@ def _read(text: str, calendar: Calendar) -> object:
         ]
         if False not in ends and not all(isinstance(e, forms.Duration) for e in ends) and ends != [None, None]:
             return _Interval(*ends)  # type: ignore[arg-type]  # False is ruled out above
-    meant = _meant(text)
+    meant = otherwise.meant(text, lambda other: _reads(other, calendar)) if helped else ""
     hint = f"; did you mean {meant}? Periods" if meant else "; periods"
     raise RequestError(f"cannot read the period {text!r}{hint} are written like {EXAMPLES}")
 
 
-def _meant(text: str) -> str:
-    """What a period written as people do would be here; "" where that cannot be told."""
-    found: dict[str, None] = {}
-    for form, written in MEANT:
-        with contextlib.suppress(ValueError):
-            found[datetime.strptime(text, form).strftime(written)] = None
-    joined = re.sub(r"\s+", "", text.lower())
-    found |= {words: None for words in USUAL if words.replace(" ", "") == joined}
-    return " or ".join(found)
+def _reads(text: str, calendar: Calendar) -> bool:
+    """Whether a period may be written like this."""
+    try:
+        _read(text, calendar, helped=False)
+    except (RequestError, ValueError):
+        return False
+    return True
 
 
 def _read_end(text: str, calendar: Calendar) -> forms.Edge | forms.Duration | bool | None:
