@@ -17,6 +17,7 @@ from fermata.api.workspace import Workspace
 from fermata.cli.main import cli
 from fermata.errors import FermataError, RequestError
 from fermata.reports.definition.report import Report
+from fermata.timeline.hours import written
 from tests.conftest import Maker, fermata, raw, raw_entries
 
 ZONE = ZoneInfo("Europe/Lisbon")
@@ -217,6 +218,20 @@ HOURS = [
 ]  # fmt: skip
 
 
+@pytest.mark.parametrize(("named", "plain"), [
+    ("night", "22:00-06:00"), ("stage", "Tuesday to Sunday 10:00-23:00"), ("outside stage", "outside tuesday-sunday 10:00-23:00"),
+])  # fmt: skip
+def test_hours_may_be_written_out(hall: Workspace, named: str, plain: str) -> None:
+    """They give the same figures as those of that name; days alone are whole days, times alone every day's."""
+    asked = hall.log("timesheets").during("2026-03").by("user").measure("count", "time")
+    assert asked.hours(plain).run().rows == asked.hours(named).run().rows
+    assert plain.removeprefix("outside ") in "".join(asked.hours(plain).run().context.filters)
+    whole = written("weekend")
+    assert whole
+    assert whole.week == ((),) * 5 + (((0, 1440),),) * 2
+    assert written("after lunch") is None
+
+
 @pytest.mark.parametrize(("added", "said"), HOURS)
 def test_mistakes_in_hours(make: Maker, added: str, said: str) -> None:
     """Times, holidays and names that do not exist."""
@@ -226,7 +241,7 @@ def test_mistakes_in_hours(make: Maker, added: str, said: str) -> None:
 
 
 @pytest.mark.parametrize(("arguments", "said"), [
-    (["report", "doors", "--hours", "offce"], "there is no set of hours 'offce'; did you mean 'office'?"),
+    (["report", "doors", "--hours", "offce"], "there is no set of hours 'offce' (hours may be written out"),
     (["report", "timesheets", "--rounding", "15"], "write 'up 15 minutes'"),
     (["report", "timesheets", "--rounding", "up 15 minutes", "--columns", "union"], "union with rounding means nothing"),
     (["report", "doors", "--columns", "union"], "the log doors has no finish and no duration, so nothing is at once"),

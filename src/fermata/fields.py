@@ -50,6 +50,14 @@ ENGINE_TYPES: dict[FieldType, str] = {  # as the embedded engine and Parquet nam
     "time": "TIMESTAMP",
 }
 
+OF_A_WEEK = "; hours chooses days of the week and times of the day: hours = 'sunday', '22:00-06:00'"
+BY_TIME = {  # what is no field, as it is told from the time
+    **dict.fromkeys(("weekday", "hour", "time", "day_of_week", "hour_of_day"), OF_A_WEEK),
+    **dict.fromkeys(
+        ("date", "day", "week", "month", "quarter", "year"), "; period chooses the dates: 2026-03, 2026-W14"
+    ),
+}
+
 
 @dataclass(frozen=True, slots=True)
 class Field:
@@ -136,8 +144,9 @@ class LogSchema:
         known = [*self.by_name, "start", *(("finish", "duration") if self.spans else ())]
         expected = {**KINDS[self.kind].fields, **KINDS[self.kind].further} if self.kind in KINDS else {}
         hint = f'; a log of the kind {self.kind!r} has it once [logs.{self.name}.fields] maps it: {name} = "COLUMN"'
+        hint = hint if name in expected else BY_TIME.get(name, "")
         what = "log" if self.kind != "register" else "register"
-        raise UnknownName.of("field", name, known, where=f"in the {what} {self.name}{hint if name in expected else ''}")
+        raise UnknownName.of("field", name, known, where=f"in the {what} {self.name}{hint}")
 
     @property
     def columns(self) -> dict[str, str]:

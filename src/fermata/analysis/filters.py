@@ -265,6 +265,13 @@ def written_otherwise(value: str, condition: Condition, schema: LogSchema) -> st
         return (
             f"{condition.field} {value!r} is looked for as it stands; for a pattern write '{condition.field}~{value}'"
         )
+    if (m := re.fullmatch(r"(.+?)\s+(or|and)\s+([\w.]+)\s*=\s*(.+)", value)) and m[3] in schema.by_name:
+        if m[2] == "or" and m[3] == condition.field:
+            return f"one filter has several values, with commas between; write '{condition.field}={m[1]},{m[4]}'"
+        told = f"{value!r} is not one value; write"
+        if m[2] == "or":
+            return f"{told} --any-of '{condition.field}={value}'"
+        return f"{told} two filters: '{condition.field}={m[1]}' and '{m[3]}={m[4]}'"
     name, sign, rest = (p.strip() for p in value.partition("="))
     if not sign or name not in schema.by_name:
         return ""

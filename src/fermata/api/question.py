@@ -217,7 +217,8 @@ class Question(Answering):
         return self._with(columns=specs)
 
     def hours(self, name: str) -> Question:
-        """Counts only what lies in these hours of the workspace, or `outside NAME`.
+        """Counts only what lies in these hours: those of a name, all others (`outside NAME`), or written out (`sunday`,
+        `22:00-06:00`).
 
         >>> hall.log("doors").during("2026-03").hours("outside office").measure("count").figure()
         8527

@@ -36,10 +36,6 @@ __all__ = [
 ]
 
 
-COMPARED = {  # a sign of comparison -> how it is written here
-    ">": "write {0}={2}.. for {2} and more", ">=": "write {0}={2}..", "<": "write {0}=..{2} for {2} and less",
-    "<=": "write {0}=..{2}", "!=": "write --without {0}={2}", "<>": "write --without {0}={2}",
-}  # fmt: skip
 F = TypeVar("F", bound=Callable[..., Any])
 
 
@@ -252,12 +248,11 @@ def conditions(texts: tuple[str, ...]) -> dict[str, list[Any]]:
 
     found: dict[str, list[Any]] = {}
     for text in texts:
-        m = re.match(r"\s*([A-Za-z_][\w.]*)\s*([=~:])\s*(.*?)\s*$", text, re.DOTALL)
+        m = re.match(r"\s*([A-Za-z_][\w.]*)\s*([=~:])(?!=)\s*(.*?)\s*$", text, re.DOTALL)
         if not m:
-            ways = "write FIELD=VALUE, FIELD=A,B, FIELD~Ann*, FIELD= or FIELD=10..50"
-            if compared := re.match(r"\s*([A-Za-z_][\w.]*)\s*(>=?|<=?|!=|<>)\s*(.+?)\s*$", text, re.DOTALL):
-                ways = COMPARED[compared[2]].format(*compared.groups())
-            raise RequestError(f"cannot read the filter {text!r}; {ways}")
+            from fermata.cli import meant
+
+            raise RequestError(f"cannot read the filter {text!r}; {meant.filter_written(text)}")
         field, sign, rest = m[1], m[2], m[3]
         values = [v.strip().strip('"') for v in SPLIT.split(rest)]
         listed = found.setdefault(field, [])

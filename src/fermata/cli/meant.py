@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import difflib
+import re
 from collections.abc import Iterable, Mapping
 
 import click
 
 from fermata.errors import FermataError, UnknownName
 
-__all__ = ["another_command", "another_option", "instead_of_value", "missing", "shown_by"]
+__all__ = ["another_command", "another_option", "filter_written", "instead_of_value", "missing", "shown_by"]
 
 ALIKE = 0.75  # how much of a slip of the finger is right
 OPTIONS = {  # option -> what others call it; of several that a command has, the first
@@ -71,6 +72,41 @@ COMMANDS = {  # what is typed -> the words of the command
     "--help": "help man usage",
     "--version": "version",
 }
+
+NAME, TEXT = r"([a-z_][\w.]*)", r"['\"]?(.+?)['\"]?"
+FILTERS = tuple(  # what is written -> how it is written here
+    (re.compile(rf"\s*{pattern}\s*", re.IGNORECASE | re.DOTALL), here)
+    for pattern, here in (
+        (r"(?:hour of day|hour|time|start)\s*[=<>!:]+.*", "hours of the day are chosen with --hours '22:00-06:00'"),
+        (
+            r"(?:day of (?:the )?week|week ?day)\s*[=<>!:]+.*",
+            "days of the week are chosen with --hours 'saturday, sunday'",
+        ),
+        (rf"{NAME}\s+is not (?:null|none|empty)", r"write --without \1="),
+        (rf"{NAME}\s+is (?:null|none|empty)", r"write \1="),
+        (rf"{NAME}\s*==\s*(.+?)", r"write \1=\2"),
+        (rf"{NAME}\s*>=\s*(.+?)", r"write \1=\2.."),
+        (rf"{NAME}\s*<=\s*(.+?)", r"write \1=..\2"),
+        (rf"{NAME}\s*(?:!=|<>|\s+is not\s)\s*(.+?)", r"write --without \1=\2"),
+        (rf"{NAME}\s*>\s*([^=].*?)", r"write \1=\2.. for \2 and more"),
+        (rf"{NAME}\s*<\s*([^=].*?)", r"write \1=..\2 for \2 and less"),
+        (rf"{NAME}\s+not in\s*[(\[](.+?)[)\]]", r"write --without \1=\2"),
+        (rf"{NAME}\s+in\s*[(\[](.+?)[)\]]", r"write \1=\2"),
+        (rf"{NAME}\s+contains\s+{TEXT}", r"write \1~*\2*"),
+        (rf"{NAME}\s+starts with\s+{TEXT}", r"write \1~\2*"),
+        (rf"{NAME}\s+ends with\s+{TEXT}", r"write \1~*\2"),
+        (rf"{NAME}\s+(?:i?like|matches)\s+{TEXT}", r"write \1~\2, with * for any signs"),
+        (rf"{NAME}\s+between\s+(.+?)\s+and\s+(.+?)", r"write \1=\2..\3"),
+    )
+)
+
+
+def filter_written(text: str) -> str:
+    """How a filter that cannot be read is written here."""
+    for pattern, here in FILTERS:
+        if m := pattern.fullmatch(text):
+            return m.expand(here).replace("%", "*")
+    return "write FIELD=VALUE, FIELD=A,B, FIELD~Ann*, FIELD= or FIELD=10..50"
 
 
 def another_option(error: click.NoSuchOption) -> str:

@@ -62,7 +62,12 @@ UNSET = {"by": (), "across": None, "zero_rows": None, "hours": None, "rounding":
 @click.option(
     "--zero-rows", metavar="FIELD", help="Rows also for users, devices, actions or an assignment without any event."
 )
-@click.option("--hours", metavar="NAME", help="Only these hours of the workspace: office, 'outside office', night ...")
+@click.option(
+    "--hours",
+    metavar="HOURS",
+    help="Only these hours: a name of the workspace (office, 'outside office'), or days and times "
+    "('sunday', '22:00-06:00').",
+)
 @click.option(
     "--rounding", metavar="HOW", help="Round each entry's length first: 'up 15 minutes', 'nearest 6 minutes'."
 )

@@ -20,10 +20,14 @@ from fermata.timeline.periods import Stretch
 from fermata.timeline.units import WEEKDAY_NAMES
 from fermata.timeline.zones import day_start, local, to_utc
 
-__all__ = ["Hours", "week"]
+__all__ = ["Hours", "week", "written"]
 
 DAY = 1440
 TIMES = re.compile(r"([01]?\d|2[0-4]):([0-5]\d) *[-–] *([01]?\d|2[0-4]):([0-5]\d)")
+SAID = {
+    "weekend": "saturday, sunday", "weekends": "saturday, sunday", "weekdays": "monday to friday", "daily": "",
+    "every day": "",
+}  # fmt: skip
 Windows = tuple[tuple[tuple[int, int], ...], ...]
 Edges = list[tuple[datetime, datetime]]
 
@@ -77,6 +81,22 @@ def week(days: str, times: tuple[str, ...]) -> Windows:
             raise RequestError(f"times overlap: {', '.join(times)}")
     wanted = _days(days)
     return tuple(windows if i in wanted else () for i in range(7))
+
+
+def written(text: str) -> Hours | None:
+    """Hours that are written out instead of named: days, times, or both; None where the text is neither.
+
+    >>> written("saturday, sunday 22:00-06:00").minutes(date(2026, 3, 7))
+    480
+
+    Raises RequestError where the days or the times are none.
+    """
+    first = TIMES.search(text)
+    days, times = (text[: first.start()], text[first.start() :]) if first else (text, "")
+    named = SAID.get(days.strip().lower(), days).strip(" ,")
+    if not (first or any(name.lower() in named.lower() for name in WEEKDAY_NAMES)):
+        return None
+    return Hours(text.strip(), week(named or "monday to sunday", tuple(times.split(",")) if times else ()))
 
 
 def _window(text: str) -> tuple[int, int]:

@@ -8,11 +8,12 @@ from decimal import Decimal
 
 from fermata.analysis.plan import HoursOf
 from fermata.errors import RequestError, UnknownName
-from fermata.timeline.hours import Hours
+from fermata.timeline.hours import Hours, written
 
 __all__ = ["Factor", "Terms"]
 
 OUTSIDE = "outside "
+WRITTEN = "(hours may be written out, too: sunday, 22:00-06:00, monday to friday 09:00-17:00)"
 WORKING = "working hours"  # whichever hours the workspace calls its workdays
 
 
@@ -34,8 +35,8 @@ class Terms:
     factors: Mapping[str, Factor] = field(default_factory=dict)
 
     def hours_of(self, text: str) -> HoursOf:
-        """The hours called `text`, or all others for `outside NAME`; `working hours` are those of the workspace's
-        workdays.
+        """The hours called `text`, or written out in it (`sunday`, `22:00-06:00`), or all others for `outside NAME`;
+        `working hours` are those of the workspace's workdays.
 
         Raises UnknownName; RequestError where no workdays are declared.
         """
@@ -49,9 +50,12 @@ class Terms:
                     "[hours.NAME]"
                 )
             name = self.workdays.name
-        if name not in self.hours:
-            raise UnknownName.of("set of hours", name, self.hours)
-        found = self.hours[name]
+        found = self.hours.get(name)
+        if found is None:
+            plain = written(name)
+            if plain is None:
+                raise UnknownName.of("set of hours", name, self.hours, where=WRITTEN)
+            found = HoursOf(plain)
         if not text.strip().startswith(OUTSIDE):
             return found
         turned = tuple((v, dataclasses.replace(h, outside=not h.outside)) for v, h in found.variants)
