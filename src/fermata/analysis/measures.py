@@ -114,7 +114,10 @@ def _unknown(name: str, rest: list[str]) -> UnknownName:
     if rest or nearest(name, known):
         return UnknownName.of("measure", name, known)
     ways = f"'total {name}', 'mean {name}', 'max {name}' or 'distinct {name}'"
-    return UnknownName(f"there is no measure {name!r}; of a field write {ways} (measures: {', '.join(known)})")
+    return UnknownName(
+        f"there is no measure {name!r}; if it is a field, write {ways}; a column for each value of a field: --across "
+        f"FIELD (measures: {', '.join(known)})"
+    )
 
 
 def begins_measure(text: str) -> bool:
@@ -145,6 +148,8 @@ class Measure:
         parts = text.lower().split() or [""]
         if len(parts) > LONGEST:
             raise RequestError(f"{text[:60]!r} ... is no measure: none has more than {LONGEST} words")
+        if re.search(r"[+*/()]| - ", text):
+            raise RequestError(f"{text!r} is worked out from measures and needs a heading: 'Heading = {text}'")
         name, rest = parts[0], parts[1:]
         if (m := SHORT_PERCENTILE.fullmatch(name)) and rest:
             name, rest = "percentile", [m[1], *rest]
@@ -200,13 +205,13 @@ class Measure:
     def _at(cls, rest: list[str], text: str) -> Measure:
         if len(rest) == 2 and rest[0] == "capacity":
             return cls("at", rest[1])
-        if len(rest) != 1 or not rest[0].isdigit() or not int(rest[0]):
+        if len(rest) != 1 or not re.fullmatch(r"[1-9]\d{0,8}", rest[0]):
             raise RequestError(f"{text!r}: write how many at once, as in 'at 4', or 'at capacity place'")
         return cls("at", "", float(rest[0]))
 
     @classmethod
     def _over(cls, rest: list[str], text: str) -> Measure:
-        m = re.fullmatch(r"(\d+(?:\.\d+)?)h (day|week|month)", " ".join(rest))
+        m = re.fullmatch(r"(\d{1,5}(?:\.\d{1,5})?)h (day|week|month)", " ".join(rest))
         if not m:
             raise RequestError(
                 f"{text!r}: write how much of each user's time a unit may hold, as in 'over 8h day' or 'over 38.5h "

@@ -52,6 +52,11 @@ FORMS: dict[str, tuple[str, dict[str, Any], tuple[str, ...]]] = {
     "png": ("charts.write", {"form": "png"}, PICTURE),
     "svg": ("charts.write", {"form": "svg"}, PICTURE),
 }
+CALLED = {  # endings of what comes near
+    "xls": "xlsx", "xlsm": "xlsx", "ods": "xlsx", "doc": "pdf", "docx": "pdf", "odt": "pdf", "htm": "html",
+    "text": "txt", "markdown": "md", "ndjson": "jsonl", "jpg": "png", "jpeg": "png", "gif": "png",
+    "tab": "tsv", "pq": "parquet",
+}  # fmt: skip
 BINARY = ("pdf", "xlsx", "parquet", "png")
 Write = Callable[[Answer, IO[bytes], Display, Progress], None]
 
@@ -62,7 +67,8 @@ def form_of(path: Path) -> str:
     if known(ending):
         return ending
     said = f"{path} has the ending {path.suffix!r}" if path.suffix else f"{path} has no ending"
-    raise RequestError(f"{said}, which names no form; there are {', '.join((*FORMS, *_outside()))}")
+    meant = f"did you mean {path.with_suffix('.' + CALLED[ending])}? There" if ending in CALLED else "there"
+    raise RequestError(f"{said}, which names no form; {meant} are {', '.join((*FORMS, *_outside()))}")
 
 
 def known(form: str) -> bool:

@@ -365,6 +365,9 @@ def _sort(report: Report, columns: list[ColumnPlan], by: tuple[Dimension, ...]) 
         key = name.lower() if name.lower() in places else name.lower().replace("-", " ")
         if key not in places:
             known = [*(c.label for c in columns), *(d.name for d in by)]
+            plain, _, way = name.rpartition(" ")
+            if way.lower() in ("asc", "desc", "ascending", "descending") and plain.lower() in places:
+                raise RequestError(f"sort: write {'-' if way.lower().startswith('desc') else ''}{plain}, not {text!r}")
             raise UnknownName.of("column", name, known, where="to sort by")
         found.append((places[key], descending))
     if not found and report.top:

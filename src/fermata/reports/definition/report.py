@@ -12,6 +12,7 @@ measure = "count"
 
 from __future__ import annotations
 
+import difflib
 import re
 from collections.abc import Mapping
 from typing import Annotated, Any, Literal, Self
@@ -29,6 +30,10 @@ from fermata.tomlfile import problems
 __all__ = ["CHARTS", "Part", "Report"]
 
 CHARTS = ("bar", "stacked", "ranked", "line", "area", "share", "panels", "heat map", "timeline", "tiles")
+CALLED = {  # what others call a drawing
+    "pie": "share", "donut": "share", "column": "bar", "columns": "bar", "histogram": "bar", "heatmap": "heat map",
+    "calendar": "heat map", "gantt": "timeline", "cards": "tiles", "kpi": "tiles", "curve": "line",
+}  # fmt: skip
 CHART = re.compile(rf"({'|'.join((*CHARTS, 'none'))})?(?:(?:^| )of (.+))?")
 
 
@@ -111,7 +116,9 @@ class Report(Sourced):
     @classmethod
     def _drawable(cls, text: str) -> str:
         if text and not CHART.fullmatch(text):
-            raise ValueError(f"{text!r}: write one of {', '.join(CHARTS)}, 'bar of COLUMN', or 'of COLUMN'")
+            other = CALLED.get(text) or next(iter(difflib.get_close_matches(text, CHARTS, 1)), "")
+            meant = f"did you mean {other!r}? There are" if other else "write one of"
+            raise ValueError(f"{text!r}: {meant} {', '.join(CHARTS)}, 'bar of COLUMN', or 'of COLUMN'")
         return text
 
     @model_validator(mode="after")
