@@ -370,7 +370,7 @@ def test_bad_reports_are_refused_with_all_their_problems(hall: Workspace, make: 
     for line in (
         "7 problems", "line 2, kind: there is no kind of log 'doors'",
         "line 3, bye: there is no such key; did you mean by?", "line 4, top: should be",
-        "line 5, chart: 'pie': write one of bar, "
+        "line 5, chart: 'pie': did you mean 'share'? There are bar, "
         "stacked,", "line 7, columns 1: there is no measure 'coun'; did you mean 'count'?",
         "line 8, columns 1.unit: 'furlongs' is no unit to show figures "
         "in", "line 11, parts 1.expekt: there is no such key; did you mean expect?",

@@ -113,11 +113,10 @@ def _unknown(name: str, rest: list[str]) -> UnknownName:
     known = sorted([*MEASURES, *declared_names()])
     if rest or nearest(name, known):
         return UnknownName.of("measure", name, known)
-    ways = f"'total {name}', 'mean {name}', 'max {name}' or 'distinct {name}'"
-    return UnknownName(
-        f"there is no measure {name!r}; if it is a field, write {ways}; a column for each value of a field: --across "
-        f"FIELD (measures: {', '.join(known)})"
+    ways = (
+        f"'total {name}', 'mean {name}', 'max {name}' or 'distinct {name}'; a column for each of its values: --across"
     )
+    return UnknownName(f"there is no measure {name!r}; of a field write {ways} (measures: {', '.join(known)})")
 
 
 def begins_measure(text: str) -> bool:
@@ -213,10 +212,8 @@ class Measure:
     def _over(cls, rest: list[str], text: str) -> Measure:
         m = re.fullmatch(r"(\d{1,5}(?:\.\d{1,5})?)h (day|week|month)", " ".join(rest))
         if not m:
-            raise RequestError(
-                f"{text!r}: write how much of each user's time a unit may hold, as in 'over 8h day' or 'over 38.5h "
-                "week'"
-            )
+            said = "write how much of each user's time a unit may hold, as in 'over 8h day' or 'over 38.5h week'"
+            raise RequestError(f"{text!r}: {said}")
         return cls("over", "user", float(m[1]), None, m[2])
 
     def __str__(self) -> str:
