@@ -45,7 +45,12 @@ def examples(count: int) -> settings:
 
 def some(cases: Iterable[Any], every: int = 3) -> list[Any]:
     """Cases of which one in `every` is tried each time, and the others when testing deeply."""
-    return [case if n % every == 0 else pytest.param(case, marks=pytest.mark.deep) for n, case in enumerate(cases)]
+    return [
+        case
+        if n % every == 0
+        else pytest.param(*(case if isinstance(case, tuple) else (case,)), marks=pytest.mark.deep)
+        for n, case in enumerate(cases)
+    ]
 
 
 SERVER = multiprocessing.get_context("forkserver")  # a process of its own for every command, without importing all anew

@@ -300,6 +300,7 @@ def found_in(text: str, viewer: str) -> list[str]:
     return sorted(c for c in FORBIDDEN[viewer] if c in text)
 
 
+@pytest.mark.deep
 def test_the_search_finds_what_is_planted(planted: Path, tmp_path: Path) -> None:
     """Without a viewer the same calls hold everything that is planted."""
     hall = fermata.open(planted, now=NOW)

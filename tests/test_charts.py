@@ -90,7 +90,10 @@ def test_the_measure_to_draw_is_a_choice(hall: Workspace, tmp_path: Path) -> Non
         "there is no column 'Mean' to draw; did you mean 'Mean duration'?"
         in fermata(*asked, "--chart-of", "Mean", code=2).stderr
     )
-    assert "'pie': did you mean 'share'? There are bar, stacked, ranked" in fermata(*asked, "--chart", "pie", code=2).stderr
+    assert (
+        "'pie': did you mean 'share'? There are bar, stacked, ranked"
+        in fermata(*asked, "--chart", "pie", code=2).stderr
+    )
     assert Report.of(**CALLS, chart="line of Mean duration").charted == ("line", "Mean duration")
     assert Report.of(**CALLS, chart="of Count").charted == ("", "Count")
     with pytest.raises(UnknownName):

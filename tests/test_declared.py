@@ -18,7 +18,7 @@ from fermata.cli.main import cli
 from fermata.errors import FermataError, RequestError
 from fermata.reports.definition.report import Report
 from fermata.timeline.hours import written
-from tests.conftest import Maker, fermata, raw, raw_entries
+from tests.conftest import Maker, fermata, raw, raw_entries, some
 
 ZONE = ZoneInfo("Europe/Lisbon")
 REPORTS = sorted(p.stem for p in (Path(__file__).parent.parent / "src/fermata/demo/quillmere/reports").glob("*.toml"))
@@ -240,7 +240,7 @@ def test_mistakes_in_hours(make: Maker, added: str, said: str) -> None:
     assert said in str(e.value)
 
 
-@pytest.mark.parametrize(("arguments", "said"), [
+@pytest.mark.parametrize(("arguments", "said"), some([
     (["report", "doors", "--hours", "offce"], "there is no set of hours 'offce' (hours may be written out"),
     (["report", "timesheets", "--rounding", "15"], "write 'up 15 minutes'"),
     (["report", "timesheets", "--rounding", "up 15 minutes", "--columns", "union"], "union with rounding means nothing"),
@@ -268,7 +268,7 @@ def test_mistakes_in_hours(make: Maker, added: str, said: str) -> None:
      "it has no steps"),
     (["survey", "visits"], "visits has no records of its own; it is made from doors"), (["import", "visits"],
      "it is made from doors"),
-])  # fmt: skip
+], 3))  # fmt: skip
 def test_wrong_requests_say_what_would_be_right(hall: Workspace, arguments: list[str], said: str) -> None:
     """Each is refused with one message (run here and not as a process of its own, which takes a second)."""
     with pytest.raises(RequestError) as e:

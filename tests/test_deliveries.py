@@ -34,7 +34,7 @@ from fermata.deliveries.templates import file_name, filled, header
 from fermata.errors import ArchiveBusy
 from fermata.locks import alone
 from tests import post
-from tests.conftest import Maker
+from tests.conftest import Maker, some
 from tests.conftest import fermata as command
 from tests.test_viewers import unpacked
 
@@ -534,7 +534,7 @@ def test_a_folder_keeps_the_last_sets(house: Workspace, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     ("text", "why"),
-    [
+    some([
         (REFUSED.replace("monthly on the 1st", "monthly on the 31st"), "not every month has that day"),
         (REFUSED.replace("monthly on the 1st at 07:00", "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30") + 'at = "07:00"\n',
          "never fires"),
@@ -552,7 +552,7 @@ def test_a_folder_keeps_the_last_sets(house: Workspace, tmp_path: Path) -> None:
         (REFUSED + '[[to]]\nmail = "a@b.example"\nsubject = "{{ titel }}"\n', "to 1, subject: there is no 'titel'"),
         (REFUSED + '[[to]]\nfolder = "fermata.toml/x"\n', "fermata.toml is no folder"),
         (REFUSED + '[[to]]\nwebhook = "https://h.example/x"\ntoken_env = "NOT_SET_HERE"\n', "NOT_SET_HERE is not set"),
-    ],
+    ], 3),
 )  # fmt: skip
 def test_what_cannot_work_is_said_by_the_timetable(house: Workspace, text: str, why: str) -> None:
     """Mistakes in a delivery are told when it is looked at, each with what would be right; the others are listed all

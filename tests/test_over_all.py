@@ -29,7 +29,7 @@ from tests.conftest import DEEP, NOW
 
 GIVEN = {"user": "Ada Umberlin", "device": "Score vault", "place": "Library", "other": "+441632960170"}
 READY = entries()
-FEW = ("refused-entries", "calls-by-line", "licence-uptake")
+FEW = ("refused-entries", "licence-uptake")
 SHOWN = [n for n in READY if DEEP or n in FEW]
 EVERY = 1 if DEEP else 3  # which of a long row of cases are tried
 pytestmark = [pytest.mark.deep] if DEEP else []  # a few of them each time, all when testing deeply
@@ -202,7 +202,7 @@ def test_threads_that_share_a_workspace_get_their_own_answers(hall: Workspace) -
 
     def work(seed: int) -> None:
         order = random.Random(seed)
-        for _ in range(4):
+        for _ in range(6 if DEEP else 2):
             at = order.randrange(len(reports))
             try:
                 got = [(r.keys, r.cells) for r in hall.run(reports[at]).table.rows]

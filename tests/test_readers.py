@@ -32,7 +32,7 @@ from fermata.errors import ConfigError, FermataError, SourceError, UnknownName
 from fermata.intake.readers import BUILT_IN, jsonarray
 from fermata.intake.readers import json as json_reader
 from fermata.intake.readers.xlsx import holds_errors, table
-from tests.conftest import Maker, examples
+from tests.conftest import Maker, examples, some
 
 CONFIG = """
 [workspace]
@@ -793,7 +793,7 @@ def test_a_spoiled_file_changes_nothing(make: Maker, settings: str, content: byt
     assert not list((made.path / "archive").rglob("*.parquet"))
 
 
-@pytest.mark.parametrize("format", sorted({*BUILT_IN} - {"delimited"}))
+@pytest.mark.parametrize("format", some(sorted({*BUILT_IN} - {"delimited"}), 2))
 @examples(8)
 @given(data=st.one_of(st.binary(max_size=900), st.text(max_size=300).map(lambda t: t.encode("utf-8", "surrogatepass"))))
 def test_readers_raise_only_errors_of_their_own(

@@ -21,7 +21,7 @@ from fermata.digest import digest, left_out
 from fermata.reports import requests
 from fermata.reports.compile.request import Asking, behind, compiled
 from fermata.reports.requests import Request
-from tests.conftest import NOW, Maker
+from tests.conftest import NOW, Maker, some
 
 MARCH = {"period": "2026-03"}
 ASKED: list[tuple[Any, Asking]] = [
@@ -255,7 +255,7 @@ REPORTS = {
 
 @pytest.mark.parametrize(
     ("report", "file", "old", "new", "named"),
-    [
+    some([
         ("in-office", "fermata.toml", "09:00-17:00", "10:00-17:00", "the hours office changed"),
         ("in-office", "fermata.toml", '"2026-03-09"', '"2026-03-10"', "the hours office changed"),
         ("in-office", "people.csv", "1,One", "1,Uno", "the register people changed"),
@@ -268,7 +268,7 @@ REPORTS = {
         ("required", "people.csv", "2,Two,B0,full", "2,Two,B0,", "the register people changed"),
         ("days", "fermata.toml", "monday to friday", "monday to thursday", "the workdays of the workspace changed"),
         ("people", "people.csv", "2,Two", "2,Deux", "the register people changed"),
-    ],
+    ], 3),
 )  # fmt: skip
 def test_what_figures_rest_on_is_marked_and_named(
     make: Maker, report: str, file: str, old: str, new: str, named: str

@@ -15,7 +15,7 @@ import pytest
 
 import fermata
 from fermata.errors import RequestError, UnknownName
-from tests.conftest import DEEP, NOW, Maker
+from tests.conftest import DEEP, NOW, Maker, some
 from tests.test_viewers import unpacked
 
 LEAST = 3
@@ -193,7 +193,7 @@ def test_no_answers_together_tell_a_small_group(make: Maker, seed: int) -> None:
 
 @pytest.mark.parametrize(
     ("changes", "why"),
-    [
+    some([
         ({"by": ["user"]}, "by user is not for study"),
         ({"by": ["action"]}, "by action is not for study"),
         ({"by": ["day"]}, "by day is not for study"),
@@ -216,7 +216,7 @@ def test_no_answers_together_tell_a_small_group(make: Maker, seed: int) -> None:
         ({"listing": {}}, "shows single events or people"),
         ({"ask": "trail", "only": {"user": "Person 1"}}, "shows single events or people"),
         ({"ask": "attention"}, "shows single events or people"),
-    ],
+    ], 3),
 )  # fmt: skip
 def test_what_is_no_cell_of_the_cube_is_refused(make: Maker, changes: dict[str, Any], why: str) -> None:
     """Each way to cut finer than the cube is refused with what is allowed."""

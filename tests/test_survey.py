@@ -14,7 +14,7 @@ from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import RequestError, SourceError, UnknownName
 from fermata.reports.execute.survey import TITLES
 from fermata.workspace.proposing import log_name, propose
-from tests.conftest import NOW, Maker
+from tests.conftest import NOW, Maker, some
 from tests.conftest import fermata as command
 from tests.test_cli import ask, table
 
@@ -159,9 +159,7 @@ GUESSES = [
 ]
 
 
-@pytest.mark.parametrize(
-    ("name", "log", "line"), [g if n < 2 else pytest.param(*g, marks=pytest.mark.deep) for n, g in enumerate(GUESSES)]
-)
+@pytest.mark.parametrize(("name", "log", "line"), some(GUESSES, len(GUESSES)))
 def test_a_proposal_imports_as_it_stands(hall: Workspace, tmp_path: Path, name: str, log: str, line: str) -> None:
     """For each file of the sample: the expected line, and with the proposal as it is every record becomes an event."""
     shutil.copy2(hall.path / "incoming" / name, tmp_path / name)
