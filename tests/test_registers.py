@@ -58,8 +58,8 @@ parent = "In"
 PEOPLE = """No,Name,Badge,Ext,Dept,Groups,From,Until,Left
 1,Mira Vale,1234;77,201,Stage,choir|keys,,2026-03-10,
 1,Mira Vale,1234,201,Box office,choir,2026-03-11,,
-2,Jon Ash,1300,1234,Stage,,,,
-3,Jon Ash,1400,,Press,keys,,2026-03-15,
+2,Jon Ash,1300,1234,Stage,,1900-01-01,9999-12-31,
+3,Jon Ash,1400,,Press,keys,0001-01-01,2026-03-15,
 4,Gone Girl,1500,,Press,,,,yes
 """
 PLACES = "Id,Name,In\nh,House,\ns,Stage side,h\nd,Dock,s\nl,Library,h\n"
