@@ -50,12 +50,10 @@ ENGINE_TYPES: dict[FieldType, str] = {  # as the embedded engine and Parquet nam
     "time": "TIMESTAMP",
 }
 
-OF_A_WEEK = "; hours chooses days of the week and times of the day: hours = 'sunday', '22:00-06:00'"
+OF_A_WEEK = "; days of the week and times of the day are chosen with hours (sunday, 22:00-06:00)"
 BY_TIME = {  # what is no field, as it is told from the time
     **dict.fromkeys(("weekday", "hour", "time", "day_of_week", "hour_of_day"), OF_A_WEEK),
-    **dict.fromkeys(
-        ("date", "day", "week", "month", "quarter", "year"), "; period chooses the dates: 2026-03, 2026-W14"
-    ),
+    **dict.fromkeys(("date", "day", "week", "month", "quarter", "year"), "; dates are chosen with period (2026-03)"),
 }
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from datetime import UTC, timedelta
+from datetime import UTC, date, timedelta
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
@@ -32,7 +32,8 @@ def read_value(value: Any, field: Field, schema: LogSchema) -> Any:
     if field.type == "flag":
         return _flag(value, field)
     if field.type == "time":
-        return instant(value, zone(schema.zone), f"{field.name}:").astimezone(UTC).replace(tzinfo=None)
+        said = value if isinstance(value, date) else str(value)
+        return instant(said, zone(schema.zone), f"{field.name}:").astimezone(UTC).replace(tzinfo=None)
     exact = Decimal(_duration(value, field)) if field.type == "duration" else _number(value, field)
     if abs(exact) >= MOST:
         raise RequestError(f"{field.name}: {value} is more than there can be; a field holds whole numbers of 64 bits")
