@@ -252,6 +252,8 @@ def test_mistakes_in_hours(make: Maker, added: str, said: str) -> None:
     (["report", "timesheets", "--columns", "over 8h day", "--by", "project"], "a user's day falls into several"),
     (["report", "timesheets", "--columns", "at capacity place"], "no register that knows it has an attribute capacity"),
     (["report", "timesheets", "--rows", "Count"], "is no condition on a column"),
+    (["report", "timesheets", "--rows", "count > nan"], "Count: 'nan' is no number"),
+    (["report", "timesheets", "--rows", "count > 1e999999999"], "Count: '1e999999999' is no number"),
     (["report", "timesheets", "--by", "user", "--warn", "Cuont > 3"], "did you mean 'Count'?"),
     (["report", "timesheets", "--check", "Count > 3"], "write an equality"),
     (["report", "timesheets", "--date-field", "project"], "project is a text; a period goes by a time"),
@@ -415,10 +417,7 @@ def test_a_listing_is_laid_out_as_asked(hall: Workspace) -> None:
         cli.main(["-w", str(hall.path), "events", "prints", "--fields", "nix"], standalone_mode=False)
 
 
-@pytest.mark.parametrize("spread", ["start", "days", "workdays"])
-def test_an_amount_is_spread_in_whole_parts(make: Maker, spread: str) -> None:
-    """A month's target on its first day, on each of its days, on its workdays: the parts are even and add up exactly."""
-    config = f"""
+GENERATED = """
 [workspace]
 zone = "Europe/Lisbon"
 workdays = "week"
@@ -431,8 +430,8 @@ start = "When"
 user = "Who"
 [registers.targets]
 files = "targets.csv"
-links = {{ user = "Who" }}
-attributes = {{ target = "Target" }}
+links = { user = "Who" }
+attributes = { target = "Target" }
 from = "From"
 [logs.targets]
 generate = "amounts"
@@ -440,11 +439,17 @@ register = "targets"
 amount = "target"
 unit = "EUR"
 per = "month"
-spread = "{spread}"
+spread = "SPREAD"
 up_to = "calls"
 """
-    calls = "When,Who\n2026-02-01 10:00:00,ann\n2026-04-30 10:00:00,ann\n"
-    workspace = make(config, calls=calls, targets="Who,Target,From\nann,100.01,2026-03-01\n")
+CALLED = "When,Who\n2026-02-01 10:00:00,ann\n2026-04-30 10:00:00,ann\n"
+
+
+@pytest.mark.parametrize("spread", ["start", "days", "workdays"])
+def test_an_amount_is_spread_in_whole_parts(make: Maker, spread: str) -> None:
+    """A month's target on its first day, on each of its days, on its workdays: the parts are even and add up exactly."""
+    targets = "Who,Target,From\nann,100.01,2026-03-01\n"
+    workspace = make(GENERATED.replace("SPREAD", spread), calls=CALLED, targets=targets)
     workspace.archive.import_log("calls")
     days = workspace.log("targets").during("2026-02/2026-04").by("day").measure("total target").run().table
     held = {r.shown[0]: r.cells[0] for r in days.body if r.cells[0]}
@@ -453,6 +458,19 @@ up_to = "calls"
     assert len(march) == {"start": 1, "days": 31, "workdays": 22}[spread]
     assert max(march) - min(march) <= 1
     assert not [day for day in held if day < "2026-03-01"]
+
+
+@pytest.mark.parametrize(
+    "said", ["'nan' is not a", "'inf' is not a", "'1e30' is not a", "'much' is not a", " is empty"]
+)
+def test_an_amount_that_is_none_is_named_with_its_row(make: Maker, said: str) -> None:
+    """As tables that went through another program hold it."""
+    amount = said.split("'")[1] if "'" in said else ""
+    targets = f"Who,Target,From\nann,{amount},2026-03-01\n"
+    workspace = make(GENERATED.replace("SPREAD", "days"), calls=CALLED, targets=targets)
+    workspace.archive.import_log("calls")
+    with pytest.raises(FermataError, match=f"row 2 of targets: target *{said}"):
+        workspace.log("targets").during("2026-03").measure("total target").run()
 
 
 def test_a_log_that_does_not_cover_the_period_gives_no_zero(hall: Workspace) -> None:

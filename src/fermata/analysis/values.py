@@ -7,6 +7,7 @@ from datetime import UTC, date, timedelta
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
+from fermata.decimals import DIGITS
 from fermata.errors import RequestError
 from fermata.fields import Field, LogSchema
 from fermata.timeline.zones import instant, zone
@@ -42,7 +43,10 @@ def read_value(value: Any, field: Field, schema: LogSchema) -> Any:
 
 def _number(value: Any, field: Field) -> Decimal:
     try:
-        scaled = Decimal(str(value)).scaleb(field.scale)
+        given = Decimal(str(value))
+        if given.is_infinite() or given.adjusted() > 2 * DIGITS:
+            return Decimal(MOST)
+        scaled = given.scaleb(field.scale)
         if scaled.is_nan() or (abs(scaled) < MOST and scaled != scaled.to_integral_value()):
             raise InvalidOperation
         return scaled

@@ -35,11 +35,12 @@ from datetime import date, datetime, timedelta
 from decimal import Decimal
 from functools import cache
 from pathlib import Path
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
 from fermata.analysis.plan import HoursOf
+from fermata.decimals import DIGITS
 from fermata.errors import ConfigError, RequestError, SourceError, UnknownName
 from fermata.reports.compile.calendars import Factor, Terms
 from fermata.reports.compile.generated_logs import Pattern
@@ -148,14 +149,17 @@ class HoursMap(Strict):
 class PatternMap(Strict):
     """Hours required on each weekday, none on the holidays."""
 
-    hours: dict[Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"], Decimal]
+    hours: dict[
+        Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"],
+        Annotated[Decimal, Field(ge=0, le=24)],
+    ]
     holidays: str = ""
 
 
 class FactorMap(Strict):
     """A stated number with its unit and where it is from."""
 
-    value: Decimal
+    value: Decimal = Field(max_digits=2 * DIGITS, decimal_places=DIGITS)
     unit: str
     source: str = Field(min_length=1)
 

@@ -25,7 +25,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from dataclasses import replace
 from datetime import timedelta
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 from itertools import pairwise
 from typing import Any, Self
 
@@ -33,6 +33,7 @@ from pydantic import Field, model_validator
 
 from fermata.analysis.computed import ANY, Arithmetic, Classes, Price, Rates, Rule
 from fermata.analysis.formula import Formula, known
+from fermata.decimals import exact_number
 from fermata.errors import ConfigError, RequestError, UnknownName
 from fermata.fields import Field as EventField
 from fermata.fields import LogSchema, checked_field
@@ -161,12 +162,9 @@ class ComputedMap(Chosen):
 
 def _number(text: Any, where: str) -> Decimal:
     try:
-        number = Decimal(str(text).strip()) if text else Decimal(0)
-        if not number.is_finite():
-            raise InvalidOperation
-    except InvalidOperation:
+        return exact_number(text) if text else Decimal(0)
+    except ValueError:
         raise RequestError(f"{where} {text!r} is not a number; write 0.12") from None
-    return number
 
 
 def _consistent(rates: Rates, placed: list[tuple[Price, str]]) -> None:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import date, timedelta
-from decimal import Decimal, InvalidOperation
 from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
 from fermata.analysis.measures import Measure
+from fermata.decimals import exact_number
 from fermata.errors import ConfigError, FermataError, RequestError
 from fermata.fields import Field as LogField
 from fermata.fields import LogSchema
@@ -92,10 +92,10 @@ def _scaled(amount: Amount, kind: str, scale: int) -> int:
                 hours, _, minutes = text.partition(":")
                 return int(hours) * HOUR + int(minutes) * HOUR // 60
             if text.replace(".", "", 1).isdigit():
-                return int(Decimal(text) * HOUR)
+                return int(exact_number(text) * HOUR)
             return exact(text) // timedelta(microseconds=1)
-        return int((Decimal(text) * 10**scale).to_integral_value())
-    except (InvalidOperation, ValueError, FermataError):
+        return int((exact_number(text) * 10**scale).to_integral_value())
+    except (ValueError, FermataError):
         how = "hours (7.5), 7:30 or '7 hours 30 minutes'" if kind == "duration" else "a number"
         raise RequestError(f"amount {text!r}: write {how}") from None
 

@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
-from decimal import Decimal, InvalidOperation
 from typing import Any
 
+from fermata.decimals import exact_number
 from fermata.errors import DataError, UnknownName
 from fermata.fields import Field
 from fermata.registers.directory import Directory
@@ -166,9 +166,10 @@ class Amounts:
         for a in register.assignments:
             text = a.attributes[self.amount]
             try:
-                amount = int((Decimal(str(text)) * factor).to_integral_value())
-            except InvalidOperation:
-                raise DataError(f"{a.place} of {self.register}: {self.amount} {text!r} is not a number") from None
+                amount = int((exact_number(text) * factor).to_integral_value())
+            except ValueError:
+                what = f"{text!r} is not a number" if text else "is empty; write a number, or leave the row out"
+                raise DataError(f"{a.place} of {self.register}: {self.amount} {what}") from None
             links = tuple(a.links[k] for k, _ in self.links)
             for at, part in self._parts(amount, a, given, stretch):
                 yield (at, None, *links, part)

@@ -8,7 +8,7 @@ import dataclasses
 import operator
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 from typing import Any, NamedTuple
 
 from fermata.analysis.cells import value
@@ -18,6 +18,7 @@ from fermata.analysis.finish import shown
 from fermata.analysis.measures import ADDS
 from fermata.analysis.plan import Dimension, Plan
 from fermata.analysis.table import Column, Table
+from fermata.decimals import exact_number
 from fermata.errors import RequestError, UnknownName
 from fermata.notes import Note
 from fermata.reports.compile.comparison import PART
@@ -93,25 +94,29 @@ def _read(text: str, column: Column, shown_in: Shown) -> Any:
         return read_value(text, Field(column.label, "time"), LogSchema("", (), zone=shown_in.zone))
     if column.type in ("duration", "mean duration"):
         if unit in SPENT and re.fullmatch(r"-?\d+(\.\d+)?", text):
-            return int(Decimal(text) * SPENT[unit][0])
+            return int(_number(text, column) * SPENT[unit][0])
         length = read_value(
             "0s" if text == "0" else text.removeprefix("-"), Field(column.label, "duration"), LogSchema("", ())
         )
         return -length if text.startswith("-") else length
     if text.endswith("%") and column.type != "share":
         raise RequestError(f"{column.label} is not shown in per cent; write the limit as a number, without %")
-    number, size = text.removesuffix("%").strip(), Decimal(1)
+    plain, size = text.removesuffix("%").strip(), Decimal(1)
     for name, bytes_ in BYTES.items():
-        if unit == name or number.endswith(name):
-            number, size = number.removesuffix(name).strip(), Decimal(bytes_)
+        if unit == name or plain.endswith(name):
+            plain, size = plain.removesuffix(name).strip(), Decimal(bytes_)
             break
-    try:
-        found = Decimal(number) * size
-    except InvalidOperation:
-        raise RequestError(f"{column.label}: {text!r} is not a number") from None
+    found = _number(plain, column) * size
     if column.type in ("money", "decimal"):
         return found.scaleb(column.scale)
     return float(found / 100) if column.type == "share" else found
+
+
+def _number(text: str, column: Column) -> Decimal:
+    try:
+        return exact_number(text)
+    except ValueError as e:
+        raise RequestError(f"{column.label}: {e}") from None
 
 
 def kept_rows(table: Table, texts: Iterable[str], shown_in: Shown) -> tuple[Table, list[Note]]:
