@@ -257,8 +257,15 @@ OTHER: dict[str, Any] = {
 }  # fmt: skip
 
 
+PICTURES = ("png", "svg")
+
+
 @pytest.mark.parametrize(
-    "form", some([f for f in outputs.FORMS if f not in ("png", "svg")], 2) + some(["", "png", "svg"])[1:]
+    "form",
+    [
+        *some([f for f in outputs.FORMS if f not in PICTURES], 2),
+        *(pytest.param(f, marks=pytest.mark.deep) for f in PICTURES),
+    ],
 )
 def test_a_form_goes_by_what_it_says_and_refuses_the_rest(entries: Workspace, form: str) -> None:
     """A display choice changes an output, or the form does not go by it: none is passed over in silence."""
