@@ -461,15 +461,15 @@ def test_an_amount_is_spread_in_whole_parts(make: Maker, spread: str) -> None:
 
 
 @pytest.mark.parametrize(
-    "said", ["'nan' is not a", "'inf' is not a", "'1e30' is not a", "'much' is not a", " is empty"]
+    ("amount", "said"),
+    [*((n, f"'{n}' is not a number") for n in ("nan", "inf", "1e30", "much")), ("", "is empty; write a number")],
 )
-def test_an_amount_that_is_none_is_named_with_its_row(make: Maker, said: str) -> None:
+def test_an_amount_that_is_none_is_named_with_its_row(make: Maker, amount: str, said: str) -> None:
     """As tables that went through another program hold it."""
-    amount = said.split("'")[1] if "'" in said else ""
     targets = f"Who,Target,From\nann,{amount},2026-03-01\n"
     workspace = make(GENERATED.replace("SPREAD", "days"), calls=CALLED, targets=targets)
     workspace.archive.import_log("calls")
-    with pytest.raises(FermataError, match=f"row 2 of targets: target *{said}"):
+    with pytest.raises(FermataError, match=f"row 2 of targets: target {said}"):
         workspace.log("targets").during("2026-03").measure("total target").run()
 
 
