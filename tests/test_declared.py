@@ -228,6 +228,7 @@ def test_hours_may_be_written_out(hall: Workspace, named: str, plain: str) -> No
     assert plain.removeprefix("outside ") in "".join(asked.hours(plain).run().context.filters)
     whole = written("weekend")
     assert whole
+    assert whole.name == "saturday, sunday"
     assert whole.week == ((),) * 5 + (((0, 1440),),) * 2
     assert written("after lunch") is None
 

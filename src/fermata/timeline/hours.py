@@ -84,7 +84,8 @@ def week(days: str, times: tuple[str, ...]) -> Windows:
 
 
 def written(text: str) -> Hours | None:
-    """Hours that are written out instead of named: days, times, or both; None where the text is neither.
+    """Hours that are written out instead of named: days, times, or both; None where the text is neither. They are
+    called by the days they are, so that a heading says which a `weekend` has.
 
     >>> written("saturday, sunday 22:00-06:00").minutes(date(2026, 3, 7))
     480
@@ -96,7 +97,9 @@ def written(text: str) -> Hours | None:
     named = SAID.get(days.strip().lower(), days).strip(" ,")
     if not (first or any(name.lower() in named.lower() for name in WEEKDAY_NAMES)):
         return None
-    return Hours(text.strip(), week(named or "monday to sunday", tuple(times.split(",")) if times else ()))
+    return Hours(
+        f"{named} {times}".strip(), week(named or "monday to sunday", tuple(times.split(",")) if times else ())
+    )
 
 
 def _window(text: str) -> tuple[int, int]:
