@@ -84,8 +84,8 @@ def test_a_log_whose_events_all_expired_breaks_no_page(hall: Workspace, tmp_path
     shutil.copytree(hall.path, tmp_path / "hall")
     house = package.open(tmp_path / "hall", now=datetime(2028, 1, 1, tzinfo=UTC))
     house.archive.expire(log, older_than="1 day")
-    for page in ("overview", "edited-entries") if DEEP else ("needs-attention", "edited-entries"):
-        assert f"{house.report(page)}"
+    assert f"{log} holds no events" in f"{house.report('overview' if DEEP else 'needs-attention')}"
+    assert house.report("edited-entries").context.title
     with pytest.raises(
         RequestError, match=f"the log {log} holds no events; bring events in with: fermata import {log};"
     ):
