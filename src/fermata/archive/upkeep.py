@@ -15,7 +15,8 @@ from fermata.archive.store import Writing
 __all__ = ["HASHES", "ORDER", "File", "edges", "edges_sql", "keeping", "place", "place_all", "refresh_keys"]
 
 ORDER = "ORDER BY start_utc, file_id, record_no, event_no"
-HASHES = "uncompressed"  # they do not compress
+ROWS = "zstd, COMPRESSION_LEVEL 1, DICTIONARY_SIZE_LIMIT 8192"  # a block's different values that are worth a list
+HASHES = "uncompressed, DICTIONARY_SIZE_LIMIT 64"  # they do not compress, and are all different
 MOST_AT_ONCE = 4  # files written beside each other, each with a block of rows in memory
 
 
@@ -24,7 +25,7 @@ class File(NamedTuple):
 
     query: str
     target: str
-    compression: str = "zstd, COMPRESSION_LEVEL 1"
+    compression: str = ROWS
     said: str = ""
 
 

@@ -157,9 +157,9 @@ class Storing:
         held, held_keys = tuple(self.schema.columns), f"key, file_id, record_no{', entry' if self.key else ''}"
         columns = ", ".join(ident(c) for c in held)
         months = self.con.execute(
-            "SELECT strftime(m, '%Y-%m'), sum(n)::BIGINT, min(low), max(high), max(ends), "
+            f"SELECT {_named('m')}, sum(n)::BIGINT, min(low), max(high), max(ends), "
             "sum(unfinished)::BIGINT, list_sort(list(file_id)), min(least), max(greatest) FROM ("
-            "SELECT date_trunc('month', start_utc) AS m, file_id, count(*) AS n, min(start_utc) AS low, "
+            f"SELECT {_month('start_utc')} AS m, file_id, count(*) AS n, min(start_utc) AS low, "
             "max(start_utc) AS high, max(coalesce(finish_utc, start_utc)) AS ends, count(*) FILTER (finish_utc IS "
             f"NULL) AS unfinished, {upkeep.edges_sql(self.key)} "
             "FROM incoming GROUP BY ALL) x(m, file_id, n, low, high, ends, unfinished, least, greatest) "
@@ -203,9 +203,9 @@ class Storing:
         Where they are scattered, they are put in order once, in a table of their own, with the keys of records that
         have one event only.
         """
-        scattered, alone = self._scattered(), not self.con.execute("SELECT max(event_no) FROM incoming").fetchone()[0]
-        if not scattered:
-            return "incoming", self._keys(batch), self._unsorted() if alone else [("", "9999-12")]
+        alone, unsorted = not self.con.execute("SELECT max(event_no) FROM incoming").fetchone()[0], self._unsorted()
+        if not (unsorted and self._scattered()):
+            return "incoming", self._keys(batch), unsorted if alone else [("", "9999-12")]
         columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
         alone = alone and not self.key
         key = f", {duplicates.key_sql(columns)} AS {KEY}" if alone else ""
@@ -218,9 +218,9 @@ class Storing:
         comes too late for its month has such a step back before it, across that month.
         """
         before = "SELECT start_utc, lag(start_utc) OVER () AS before FROM incoming"
+        steps = f"SELECT DISTINCT {_month('start_utc')} AS low, {_month('before')} AS high FROM ({before})"
         found: list[tuple[str, str]] = self.con.execute(
-            f"SELECT DISTINCT strftime(start_utc, '%Y-%m'), strftime(before, '%Y-%m') FROM ({before}) "
-            "WHERE before > start_utc"
+            f"SELECT {_named('low')}, {_named('high')} FROM ({steps} WHERE before > start_utc)"
         ).fetchall()
         return found
 
@@ -254,6 +254,16 @@ class Storing:
 
     def _place(self, query: str, target: str) -> None:
         upkeep.place(self.con, self.writing, upkeep.File(query, target))
+
+
+def _month(time: str) -> str:
+    """The month of a time as a number: the engine groups by it in a third of the time of a truncated time."""
+    return f"year({time}) * 12 + month({time}) - 1"
+
+
+def _named(month: str) -> str:
+    """Such a number as 2026-03."""
+    return f"printf('%04d-%02d', {month} // 12, {month} % 12 + 1)"
 
 
 def _after(month: str) -> str:
