@@ -77,8 +77,8 @@ def shaped(engine: Engine, table: Any, plan: Plan, strand: Strand) -> Any:
     start, end = naive(plan.stretch.start), naive(plan.stretch.end)
     table = table.mutate(
         began_=table.start_utc >= start,
-        s_=ibis.greatest(table.start_utc, start),
-        x_=ibis.ifelse(table.finish_utc.isnull(), table.finish_utc, ibis.least(table.finish_utc, end)),
+        s_=ibis.ifelse(table.start_utc < start, start, table.start_utc),
+        x_=ibis.ifelse(table.finish_utc > end, end, table.finish_utc),
     )
     if strand.hours:
         table = cut(engine, table, plan.stretch, strand)
