@@ -170,6 +170,12 @@ def raw_entries(hall: Workspace) -> list[dict[str, str]]:
     return list({r["No"]: r for r in (*first, *corrected)}.values())
 
 
+def sample(name: str) -> str:
+    """An invented file as a program writes it, of those in `samples`."""
+    with (ROOT / "tests" / "samples" / name).open(encoding="utf-8", newline="") as f:
+        return f.read()
+
+
 Maker = Callable[..., Workspace]
 
 

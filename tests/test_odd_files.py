@@ -25,8 +25,8 @@ from fermata.intake.readers import xlsx
 from fermata.intake.readers.elements import DEEPEST
 from fermata.jsontext import json_object
 from fermata.workspace.proposing import add_log
-from tests.conftest import NOW, Maker, examples
-from tests.test_proposals import SHIFTS, as_ods, as_workbook
+from tests.conftest import NOW, Maker, examples, sample
+from tests.test_proposals import as_ods, as_workbook
 from tests.test_readers import CSV, CSV_FIELDS, stored, workspace
 
 DEEP = 20_000
@@ -107,7 +107,7 @@ def test_more_ways_of_packing(make: Maker) -> None:
 
 def test_workbooks_of_other_forms_are_the_same_table(tmp_path: Path) -> None:
     """XLSX, ODS, and an XLS that an office program wrote of it: told by what is in them, whatever their names."""
-    text = SHIFTS["twice.csv"][0]
+    text = sample("shifts/twice.csv")
     as_workbook(text).save(tmp_path / "a.csv")
     (tmp_path / "b.csv").write_bytes(as_ods(text))
     (tmp_path / "c.csv").write_bytes((Path(__file__).parent / "shifts.xls").read_bytes())

@@ -32,7 +32,7 @@ from fermata.errors import ConfigError, FermataError, SourceError, UnknownName
 from fermata.intake.readers import BUILT_IN, jsonarray
 from fermata.intake.readers import json as json_reader
 from fermata.intake.readers.xlsx import holds_errors, table
-from tests.conftest import Maker, examples, some
+from tests.conftest import Maker, examples, sample, some
 
 CONFIG = """
 [workspace]
@@ -469,42 +469,13 @@ def test_an_error_on_the_edge_of_two_pieces_is_found(tmp_path: Path) -> None:
         assert holds_errors(path)
 
 
-CALENDAR = """BEGIN:VCALENDAR
-VERSION:2.0
-PRODID:-//made up//
-BEGIN:VEVENT
-UID:1
-SUMMARY:Rehearsal\\, strings\\; winds and a very long title that has to be fol
- ded
-DTSTART;TZID=Europe/Lisbon:20260322T013000
-DTEND;TZID=Europe/Lisbon:20260322T033000
-RRULE:FREQ=WEEKLY;UNTIL=20260405T120000Z
-EXDATE;TZID=Europe/Lisbon:20260405T013000
-END:VEVENT
-BEGIN:VEVENT
-UID:1
-RECURRENCE-ID;TZID=Europe/Lisbon:20260322T013000
-SUMMARY:Rehearsal moved
-DTSTART;TZID=Europe/Lisbon:20260323T013000
-DTEND;TZID=Europe/Lisbon:20260323T020000
-END:VEVENT
-BEGIN:VEVENT
-UID:2
-SUMMARY:House closed
-DTSTART;VALUE=DATE:20260401
-DTEND;VALUE=DATE:20260402
-END:VEVENT
-END:VCALENDAR
-"""
-
-
 def test_calendar_recurrences_zones_and_whole_days(make: Maker) -> None:
     """Occurrences with exceptions and moves; over the clock change an entry lasts what it lasts; UNTIL may be UTC."""
     made = workspace(
         make,
         'format = "icalendar"',
         'start = "start"\nfinish = "finish"\ntitle = "summary"',
-        CALENDAR.replace("\n", "\r\n"),
+        sample("readers/plan.ics").replace("\n", "\r\n"),
         "in.ics",
     )
     rows = stored(made, "finish", "title")
@@ -586,28 +557,6 @@ def test_login_records(make: Maker) -> None:
         cut.archive.import_log("log")
 
 
-DETAIL = """Fri Oct 31 08:58:06 2025
-\tUser-Name = "Mira \\"M\\" Vale"
-\tAcct-Status-Type = Stop
-\tAcct-Session-Id = "A1"
-\tAcct-Session-Time = 1800
-\tAcct-Output-Octets = 5
-\tAcct-Output-Gigawords = 2
-
-Fri Oct 31 09:58:06 2025
-\tUser-Name = "mira"
-\tAcct-Status-Type = Start
-\tAcct-Session-Id = "A2"
-\tAcct-Output-Octets = 7
-
-Fri Oct 31 09:59:00 2025
-\tUser-Name = "Mira \\"M\\" Vale"
-\tAcct-Status-Type = Stop
-\tAcct-Session-Id = "A1"
-\tAcct-Session-Time = 1801
-\tAcct-Output-Octets = 6
-\tAcct-Output-Gigawords = 2
-"""
 DETAIL_FIELDS = """start = { column = "time", form = "%a %b %d %H:%M:%S %Y" }
 user = "User-Name"
 action = { column = "Acct-Status-Type", values = { Start = "start", Stop = "stop" } }
@@ -618,13 +567,19 @@ sent = { column = "Output-Octets", type = "number", unit = "bytes" }
 
 def test_accounting_detail(make: Maker) -> None:
     """Blocks of attributes, counters with their wraps, quotes undone; an attribute nobody sends is an error."""
-    made = workspace(make, 'format = "radius detail"', DETAIL_FIELDS, DETAIL, "in.detail")
+    made = workspace(make, 'format = "radius detail"', DETAIL_FIELDS, sample("readers/detail"), "in.detail")
     assert stored(made, "user", "action", "session", "sent") == [
         ("10-31 08:58:06", 'Mira "M" Vale', "stop", "A1", 2 * 2**32 + 5),
         ("10-31 09:58:06", "mira", "start", "A2", 7),
         ("10-31 09:59:00", 'Mira "M" Vale', "stop", "A1", 2 * 2**32 + 6),
     ]
-    wrong = workspace(make, 'format = "radius detail"', DETAIL_FIELDS + 'other = "Acct-Sesion-Id"', DETAIL, "in.detail")
+    wrong = workspace(
+        make,
+        'format = "radius detail"',
+        DETAIL_FIELDS + 'other = "Acct-Sesion-Id"',
+        sample("readers/detail"),
+        "in.detail",
+    )
     with pytest.raises(
         UnknownName, match=r"there is no attribute 'Acct-Sesion-Id' in in\.detail; did you mean 'Acct-Session-Id'"
     ):

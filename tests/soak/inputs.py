@@ -20,8 +20,8 @@ from pathlib import Path
 from fermata.api.workspace import open_workspace
 from fermata.errors import FermataError
 from fermata.workspace.proposing import add_log
-from tests.conftest import NOW
-from tests.test_proposals import CASES, SHIFTS, as_ods
+from tests.conftest import NOW, sample
+from tests.test_proposals import CASES, as_ods
 
 __all__ = ["one"]
 
@@ -42,7 +42,7 @@ def samples() -> list[tuple[str, bytes]]:
     texts.append(("plain.csv", rows.encode()))
     texts.append(("wide.csv", rows.encode("utf-16")))
     texts += [(f"packed.csv.{m.__name__}", m.compress(rows.encode())) for m in (gzip, bz2, lzma)]
-    texts += [("shifts.ods", as_ods(SHIFTS["twice.csv"][0])), ("shifts.xls", OLD.read_bytes())]
+    texts += [("shifts.ods", as_ods(sample("shifts/twice.csv"))), ("shifts.xls", OLD.read_bytes())]
     logins = b"".join(
         struct.pack("<h2xi32s4s256shhiii16s20x", 7 if i % 2 else 8, 100 + i, b"pts/0", b"ts/0",
                     b"host" if False else b"", 0, 0, 0, 1_774_681_272 + i, 0, b"\x0a\0\0\x07" + b"\0" * 12)
