@@ -416,3 +416,17 @@ def test_a_part_of_what_is_brought_is_never_taken_for_the_whole() -> None:
         assert engine.sql("SELECT count(*) AS n FROM brought").to_pylist() == [{"n": 3}]
     with pytest.raises(DataError, match="does not exist"):
         engine.sql("FROM brought")
+
+
+def test_a_clock_time_is_held_against_the_time_of_day(make: Maker) -> None:
+    """In rows and limits, on the zone's clock, also in summer; what crosses a limit is told on that clock."""
+    days = [("2026-03-28", "08:59"), ("2026-03-29", "09:00"), ("2026-03-30", "09:01"), ("2026-06-01", "19:30")]
+    house = make(plain(), doors="When,Who,Door\n" + "".join(f"{d} {c},A,X\n" for d, c in days))
+    house.archive.import_log("doors")
+    asked = Report.of(log="doors", period="2026", by=["day"], columns=["first"], warn=["First > 9:00"])
+    for rows, wanted in (("First > 9:00", days[2:]), ("First <= 09:00:00", days[:2]), ("First > 2026-03-29", days[1:])):
+        assert [r.shown[0] for r in house.run(asked.changed(rows=[rows])).table.body] == [d for d, _ in wanted]
+    told = next(n for n in house.run(asked).notes if n.startswith("limit"))
+    assert told.endswith("2026-03-30 (2026-03-30 09:01:00); 2026-06-01 (2026-06-01 19:30:00)")
+    with pytest.raises(RequestError, match="'25:00' is not a time; write 2026-04-01T09:00, or 09:00 for a time of any"):
+        house.run(asked.changed(rows=["First > 25:00"]))

@@ -190,7 +190,8 @@ def test_changed_files_are_found(house: Workspace) -> None:
     part = next((root / "archive").rglob("2026-03/*.parquet"))
     whole = part.read_bytes()
     part.write_bytes(whole[:100] + bytes([whole[100] ^ 1]) + whole[101:])
-    assert [(v.subject, v.state) for v in house.shelf.verify() if not v.holds] == [("archive", "damaged")]
+    wrong = [(v.subject, v.state) for v in house.shelf.verify() if not v.holds]
+    assert wrong == [("archive", "damaged"), ("1: March", "not repeated")]
     assert part.relative_to(root / "archive").as_posix() + " is not as it was stored" in house.shelf.verify()[0].why
     part.write_bytes(whole)
     ledger = root / "archive" / "ledger.jsonl"

@@ -74,13 +74,16 @@ def test_what_is_meant_by_a_word_of_the_trade_is_there() -> None:
         own = commands[" ".join(typed[:2])] if " ".join(typed[:2]) in commands else commands.get(typed[0], cli)
         assert all(any(w in p.opts for p in own.get_params(ctx)) for w in typed if w.startswith("--")), words
     for option, words in meant.OPTIONS.items():
-        holding = [c for c in commands.values() if any(option in p.opts for p in c.params)]
+        holding = [c for c in (cli, *commands.values()) if any(option in p.opts for p in c.params)]
         assert holding, option
         for command, word in itertools.product(holding, words.split()):
             own = {n for p in command.params for n in p.opts}
-            asked = click.NoSuchOption(f"--{word}", ctx=click.Context(command, ctx))
+            asked = click.NoSuchOption(f"--{word}", ctx=ctx if command is cli else click.Context(command, ctx))
             _, _, message = meant.another_option(asked).partition(";")
             assert any(f"'{o}" in message for o in own) or f"--{word}" in own, (command.name, word, message)
+    for word, written in meant.SPELT.items():
+        asked = click.NoSuchOption(f"--{word}", ctx=click.Context(commands["report"], ctx))
+        assert meant.another_option(asked).endswith(f"; did you mean {written}"), word
 
 
 def test_what_others_call_a_key_is_answered_with_the_key() -> None:

@@ -73,16 +73,25 @@ def _in_words(kind: type[click.ParamType[Any]], called: str) -> Callable[..., An
     return convert
 
 
+def _range(self: Any) -> str:
+    """The range as the help has it; nothing where there is none."""
+    if self.min is None:
+        return ""
+    return f"{self.min:,} or more" if self.max is None else f"{self.min:,} to {self.max:,}"
+
+
 class Whole(click.IntRange):
     """A whole number in a range."""
 
     convert = _in_words(click.IntRange, "whole number")
+    _describe_range = _range
 
 
 class Number(click.FloatRange):
     """A number in a range, with a fraction or without."""
 
     convert = _in_words(click.FloatRange, "number")
+    _describe_range = _range
 
 
 class Beside(click.Option):

@@ -19,24 +19,34 @@ OPTIONS = {  # option -> what others call it; of several that a command has, the
     "month quarter year p",
     "--only": "filter filters where include keep match with if equals",
     "--without": "exclude except not ignore",
-    "--by": "g group group-by groupby grouped row per dimension dimensions breakdown split",
+    "--by": "g group group-by groupby grouped row per dimension dimensions dims breakdown split",
     "--across": "pivot crosstab cols matrix",
     "--columns": "measure measures metric metrics figure figures sum total count mean average avg median distinct "
-    "select show values aggregate",
+    "select show values aggregate agg fields unique percent pct share rank running cumulative",
     "--fields": "columns column select",
-    "--output": "format form out file export save-as csv tsv json jsonl xlsx excel pdf html xml parquet markdown md "
-    "png svg print o",
+    "--output": "format form fmt type out file export save-as csv tsv json jsonl xlsx excel pdf html xml parquet "
+    "markdown md png svg print o",
     "--sort": "order order-by orderby sort-by desc descending asc ascending reverse",
     "--top": "first head highest",
     "--limit": "max maximum most lines max-rows head first n",
-    "--hours": "time-of-day worktime",
-    "--compare": "versus vs against previous",
-    "--events": "detail details records list raw drill",
-    "--dry-run": "plan preview estimate simulate",
+    "--hours": "time-of-day worktime working-hours business-hours daytime",
+    "--compare": "versus vs against previous prior baseline diff delta difference change growth trend yoy "
+    "year-over-year",
+    "--rows": "having min-count min-rows at-least above over greater more-than less-than below under",
+    "--warn": "threshold alert warning",
+    "--zero-rows": "zero zeros zeroes empty missing nulls all include-zero",
+    "--totals": "subtotals subtotal grand-total",
+    "--rename": "label name heading",
+    "--events": "detail details records list raw drill drilldown drill-down show-events evidence source",
+    "--dry-run": "plan preview estimate simulate dry test",
+    "--notes": "quiet silent q",
     "--try": "dry-run plan preview test simulate",
     "--explain": "why verbose debug",
     "--chart": "graph plot diagram",
-    "--display": "style landscape portrait orientation paper decimal clock",
+    "--display": "style landscape portrait orientation paper page-size decimal clock theme lang language locale",
+    "--set": "option param parameter key",
+    "--viewer": "as role anonymize anonymise mask redact hide pseudonymize pseudonymise",
+    "--workspace": "config dir root",
     "--zone": "timezone time-zone tz",
     "--mail": "email e-mail recipients",
     "--folder": "directory dir path",
@@ -45,6 +55,20 @@ OPTIONS = {  # option -> what others call it; of several that a command has, the
     "--replace": "force overwrite yes",
     "--fresh": "force overwrite yes",
 }
+SPELT = {  # what is typed for an option -> the option with its value
+    "today": "--period today",
+    "yesterday": "--period yesterday",
+    "weekdays": "--hours weekdays",
+    "workdays": "--hours weekdays",
+    "exclude-weekends": "--hours weekdays",
+    "weekend": "--hours weekend",
+    "weekends": "--hours weekend",
+    "night": "--hours '22:00-06:00'",
+    "no-total": "--no-totals",
+    "no-subtotals": "--no-totals",
+    "bottom": "--sort COLUMN --limit N",
+}
+ELSEWHERE = "--mail --folder --when --loop --subject --webhook --recipient"  # where they are, no other word is meant
 COMMANDS = {  # what is typed -> the words of the command
     "report NAME": "show query run ask get count sum total table stats statistics figures",
     "report NAME --output FILE": "export download write dump csv pdf excel print",
@@ -115,13 +139,20 @@ def another_option(error: click.NoSuchOption) -> str:
     own, above = _options(ctx), _options(ctx.find_root())
     word, told = error.option_name.lstrip("-"), f"there is no option {error.option_name!r}"
     path = ctx.command_path.partition(" ")[2]
-    if error.option_name in above and ctx.parent:
-        before = _written(above[error.option_name])
-        return f"{told} behind a command; it stands before it: fermata {before} {path} ..."
+    root = error.option_name if error.option_name in above else _of_the_trade(word, above)
     if meant := _of_the_trade(word, own):
         return f"{told}; did you mean {_told(own[meant])}"
-    if "--only" in own and word in _fields():
-        return f"{told}; did you mean '--only {word}=VALUE'?"
+    if SPELT.get(word, "-").split()[0] in own:
+        return f"{told}; did you mean {SPELT[word]}"
+    if root and ctx.parent:
+        where = " behind a command; it stands before it:" if root == error.option_name else "; did you mean:"
+        return f"{told}{where} fermata {_written(above[root])} {path} ..."
+    if field := _field(word):
+        filters = [f"'{o} {field}{value}'" for o, value in (("--only", "=VALUE"), ("--by", "")) if o in own]
+        if filters:
+            return f"{told}; did you mean {' or '.join(filters)}?"
+    if other := _elsewhere(ctx.find_root(), word):
+        return f"{told}; it is one of: fermata {other}"
     near = difflib.get_close_matches(word, [n.lstrip("-") for n in own if n.startswith("--")], 2, ALIKE)
     if len(word) > 1 and near:
         return f"{told}; did you mean {' or '.join(repr('--' + n) for n in near)}?"
@@ -193,13 +224,15 @@ def _of_the_trade(word: str, own: Mapping[str, click.Option]) -> str:
 
 def _options(ctx: click.Context) -> dict[str, click.Option]:
     """A command's options by each of their names."""
-    return {name: p for p in ctx.command.params if isinstance(p, click.Option) for name in p.opts}
+    options = [p for p in ctx.command.params if isinstance(p, click.Option)]
+    return {name: p for p in options for name in (*p.opts, *p.secondary_opts)}
 
 
 def _written(option: click.Option) -> str:
     """An option as it is typed, with what stands behind it."""
     name = max(option.opts, key=len)
-    return name if option.is_flag else f"{name} {option.metavar or (option.name or '').upper()}"
+    value = "|".join(map(str, option.type.choices)) if isinstance(option.type, click.Choice) else ""
+    return name if option.is_flag else f"{name} {option.metavar or value or (option.name or '').upper()}"
 
 
 def _told(option: click.Option) -> str:
@@ -207,8 +240,30 @@ def _told(option: click.Option) -> str:
     return f"'{_written(option)}'?\n  {option.help}"
 
 
-def _fields() -> set[str]:
-    """The fields that some kind of log has."""
+def _elsewhere(root: click.Context, word: str) -> str:
+    """The command that has what is meant by an option of no other, as it is typed."""
+    meant = next((o for o in ELSEWHERE.split() if word in (o[2:], *OPTIONS.get(o, "").split())), "")
+    commands: Mapping[str, click.Command] = getattr(root.command, "commands", {})
+    for name in ("schedule", "send") if meant else ():
+        command = commands.get(name) or root.command.get_command(root, name)  # type: ignore[attr-defined]
+        if found := _options(click.Context(command)).get(meant):
+            return f"{name} ... {_written(found)}"
+    return ""
+
+
+def _field(word: str) -> str:
+    """The field that a word names: one that some kind of log has, alone or of several, or as people call it."""
     from fermata.kinds import KINDS
 
-    return {f for kind in KINDS.values() for f in (*kind.fields, *kind.further)}
+    known = {f for kind in KINDS.values() for f in (*kind.fields, *kind.further)}
+    called = {
+        "person": "user",
+        "people": "user",
+        "staff": "user",
+        "door": "device",
+        "printer": "device",
+        "room": "place",
+    }
+    word = called.get(word, word)
+    word = called.get(word.removesuffix("s"), word)
+    return next((f for f in (word, word.removesuffix("s")) if f in known), "")

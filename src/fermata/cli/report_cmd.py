@@ -81,7 +81,10 @@ UNSET = {"by": (), "across": None, "zero_rows": None, "hours": None, "rounding":
     "--full-period", is_flag=True, default=None, help="Compare with all of it, though this period is not over."
 )
 @click.option(
-    "--rows", multiple=True, metavar="CONDITION", help="Only rows with 'Count = 0', 'Time >= 8h', 'Reached < 90 %'."
+    "--rows",
+    multiple=True,
+    metavar="CONDITION",
+    help="Only rows with 'Count = 0', 'Time >= 8h', 'First > 09:00', 'Reached < 90 %'.",
 )
 @click.option("--check", "checks", multiple=True, metavar="EQUALITY", help="What must hold: 'Colour + Mono = Pages'.")
 @click.option("--warn", multiple=True, metavar="LIMIT", help="Say which rows cross a limit: 'Refused > 20'.")

@@ -13,6 +13,7 @@ from fermata.errors import DataError, RequestError, UnknownName
 from fermata.reports.definition import catalogue
 from fermata.reports.definition.parts import Strict
 from fermata.reports.definition.report import Report
+from fermata.reports.definition.search import SAME, ranked
 
 __all__ = ["copied", "held", "load", "names", "save", "text_of", "write"]
 
@@ -36,8 +37,20 @@ def load(directory: Path, name: str, also: tuple[str, ...] = ()) -> Report:
         data, text = tomlfile.load(path)
         return tomlfile.parse(Report, data, path, text)
     if not NAME.fullmatch(name) or (found := catalogue.ready(name)) is None:
-        raise UnknownName.of("report", name, [*own, *catalogue.entries(), *also])
+        raise _unknown(name, [*own, *catalogue.entries(), *also])
     return found
+
+
+def _unknown(name: str, known: list[str]) -> UnknownName:
+    """The error for a report that there is not: of several words, or where no name is like it, with the reports that
+    the words find.
+    """
+    plain = UnknownName.of("report", name, known)
+    found = [e.name for e in ranked(catalogue.entries().values(), name)][:3]
+    of_the_trade = len(name.split()) > 1 or any(name in same for same in SAME)
+    if not found or ("did you mean" in str(plain) and not of_the_trade):
+        return plain
+    return UnknownName(f"there is no report {name!r}; these words find {', '.join(found)} (fermata reports NAME)")
 
 
 def save(directory: Path, name: str, report: Report, *, over: bool = False) -> Path:
@@ -67,7 +80,7 @@ def copied(directory: Path, name: str, new: str, *, over: bool = False) -> Path:
     own = directory / f"{name}.toml"
     if not own.exists():
         if not NAME.fullmatch(name) or (ready := catalogue.entry(name)) is None:
-            raise UnknownName.of("report", name, [*names(directory), *catalogue.entries()])
+            raise _unknown(name, [*names(directory), *catalogue.entries()])
         own = ready.path
     return write(_free(directory, new, over), own.read_text(encoding="utf-8"))
 

@@ -15,7 +15,7 @@ SAME = (  # words that mean the same; a report that has one is found by each of 
     ("place", "location", "site", "room", "building", "area"),
     ("footprint", "environment", "environmental", "carbon", "co2", "trees", "sustainability"),
     ("licence", "license", "seat", "subscription", "entitlement"),
-    ("timesheet", "hours", "worked", "working time", "attendance"),
+    ("timesheet", "hours", "worked", "working time", "working hours", "hours worked", "attendance"),
     ("badge", "card", "fob", "key card", "credential"),
     ("refused", "denied", "rejected", "turned away", "no access"),
     ("person", "people", "user", "employee", "staff", "somebody"),
@@ -40,10 +40,11 @@ SAME = (  # words that mean the same; a report that has one is found by each of 
     ("colour", "color"),
     ("paper", "sheets", "duplex"),
     ("printer", "printing", "print", "prints"),
-    ("network", "wireless", "wifi", "wlan"),
+    ("network", "wireless", "wifi", "wlan", "vpn"),
     ("traffic", "bandwidth", "bytes", "volume", "data"),
     ("change", "audit", "edited", "modification", "admin"),
-    ("inside", "present", "presence", "occupancy", "on site"),
+    ("inside", "present", "presence", "occupancy", "on site", "headcount", "in the building", "in the house"),
+    ("first", "arrival", "late", "latecomer", "punctual", "punctuality", "came in"),
     ("visit", "stay", "dwell"),
     ("at once", "simultaneous", "concurrent", "peak"),
     ("unusual", "anomaly", "outlier", "suspicious"),
@@ -54,11 +55,13 @@ SAME = (  # words that mean the same; a report that has one is found by each of 
     ("own", "self-service", "my", "me"),
 )
 LITTLE = {
-    "a", "all", "an", "and", "by", "each", "for", "in", "list", "of", "on", "per", "report", "reports", "the", "to",
+    "a", "all", "an", "and", "are", "at", "by", "did", "each", "for", "how", "in", "is", "last", "list", "many",
+    "month", "much", "of", "on", "per", "report", "reports", "the", "this", "to", "was", "week", "were", "what",
+    "when", "which", "who", "with", "year",
 }  # fmt: skip
 WORDS = re.compile(r"[^\w]+")
 WEIGHTS = (8.0, 3.0, 2.0, 1.0)  # name and title, columns, purpose, category and kinds
-MEANT = 0.6  # what a word that means the same weighs of the word itself
+MEANT, FIRST = 0.6, 0.7  # what a word that means the same weighs of the word itself; the first of them, as we call it
 SLIP = 0.5
 ALIKE = 0.78  # a word this much like one of the catalogue's is a slip of it
 
@@ -116,7 +119,8 @@ def _plain(text: str) -> str:
 def _forms(word: str, known: set[str]) -> list[tuple[str, float]]:
     """What to look for instead of a word, and how much each weighs."""
     found = [(_stem(word), 1.0)]
-    found += [(_stem(w), MEANT) for same in SAME if any(_same(word, w) for w in same) for w in same if w != word]
+    alike = [same for same in SAME if any(_same(word, w) for w in same)]
+    found += [(_stem(w), FIRST if w == same[0] else MEANT) for same in alike for w in same if w != word]
     if not any(_begins(k, found[0][0]) for k in known) and len(found) == 1:
         everything = [*known, *_words_of_same()]
         near = difflib.get_close_matches(word, sorted(set(everything)), 1, ALIKE)

@@ -8,8 +8,10 @@ import dataclasses
 import operator
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from datetime import time
 from decimal import Decimal
 from typing import Any, NamedTuple
+from zoneinfo import ZoneInfo
 
 from fermata.analysis.cells import value
 from fermata.analysis.chance import LEVEL, Verdict, judge
@@ -26,6 +28,7 @@ from fermata.reports.definition.parts import BYTES, SPENT
 from fermata.reports.definition.report import Report
 from fermata.timeline import Slot, slots
 from fermata.timeline.words import span
+from fermata.timeline.zones import local
 
 __all__ = [
     "LIMIT",
@@ -42,6 +45,7 @@ __all__ = [
 SIGNS: dict[str, Callable[[Any, Any], bool]] = {
     "<=": operator.le, ">=": operator.ge, "!=": operator.ne, "<": operator.lt, ">": operator.gt, "=": operator.eq,
 }  # fmt: skip
+CLOCK = re.compile(r"([01]?\d|2[0-3]):[0-5]\d(:[0-5]\d)?")
 LIMIT = re.compile(r"(.+?)\s*(<=|>=|!=|<|>|=)\s*([^<>=!]+)")
 MOST_NAMED = 6
 
@@ -76,13 +80,17 @@ def _limit(text: str, table: Table, shown_in: Shown) -> tuple[int, Callable[[Any
     if m[3].strip() in ("none", "nothing"):
         empty = m[2] == "="
         return place, lambda v: (v is None) is empty
-    least, test = _read(m[3].strip(), column, shown_in), SIGNS[m[2]]
+    test = SIGNS[m[2]]
+    if column.type == "time" and CLOCK.fullmatch(m[3].strip()):  # of any day
+        clock, zone = time.fromisoformat(f"{m[3].strip():0>5}"), ZoneInfo(shown_in.zone)
+        return place, lambda v: v is not None and test(local(v, zone).time(), clock)
+    least = _read(m[3].strip(), column, shown_in)
     return place, lambda v: v is not None and test(v, least)
 
 
 def _read(text: str, column: Column, shown_in: Shown) -> Any:
     """A limit as the column's cells are, written in what is shown: `8h` or, in a column shown in hours, `8`; `90 %`; `5
-    GB`; a date.
+    GB`; a time.
     """
     from fermata.analysis.values import read_value
     from fermata.fields import Field, LogSchema
@@ -91,7 +99,10 @@ def _read(text: str, column: Column, shown_in: Shown) -> Any:
     if column.type in ("text", "flag", "tags"):
         raise RequestError(f"{column.label} holds words, and a limit is a number: it cannot be held against {text!r}")
     if column.type == "time":
-        return read_value(text, Field(column.label, "time"), LogSchema("", (), zone=shown_in.zone))
+        try:
+            return read_value(text, Field(column.label, "time"), LogSchema("", (), zone=shown_in.zone))
+        except RequestError as e:
+            raise RequestError(f"{e}, or 09:00 for a time of any day") from None
     if column.type in ("duration", "mean duration"):
         if unit in SPENT and re.fullmatch(r"-?\d+(\.\d+)?", text):
             return int(_number(text, column) * SPENT[unit][0])
@@ -161,7 +172,7 @@ def warned(table: Table, texts: Iterable[str], shown_in: Shown, *, nothing: bool
             )
             continue
         named = [
-            f"{', '.join(r.shown) or 'all'} ({_plain(r.cells[place], table.measures[place])})"
+            f"{', '.join(r.shown) or 'all'} ({_plain(r.cells[place], table.measures[place], shown_in.zone)})"
             for r in body[:MOST_NAMED]
         ]
         more = f" and {len(body) - MOST_NAMED:,} more" if len(body) > MOST_NAMED else ""
@@ -170,7 +181,9 @@ def warned(table: Table, texts: Iterable[str], shown_in: Shown, *, nothing: bool
     return notes
 
 
-def _plain(cell: Any, column: Column) -> str:
+def _plain(cell: Any, column: Column, zone: str = "UTC") -> str:
+    if column.type == "time":
+        return f"{local(cell, ZoneInfo(zone)):%Y-%m-%d %H:%M:%S}"
     if column.type in ("duration", "mean duration"):
         return span(cell)
     if column.type in ("money", "decimal"):
