@@ -310,6 +310,9 @@ def test_commands_about_people(hall: Workspace) -> None:
         "3",
     )
     assert "Near Wanda Thistlewick: same device, within 0" in near
+    assert "1 to 31 March 2026, against all before, Europe/London (last month)" in run("people", "unusual", "doors")
+    assert "nobody has 28 days of history" in run("people", "unusual", "doors", "--period", "all")
+    assert "nothing is beyond the usual" in run("people", "unusual", "doors", "--period", "2026-03-02")
     odd = run("people", "unusual", "logins", "--only", "action=failed", "--period", "2026-03", "--history", "10")
     assert "quillroot (login)" in odd
     assert "at least 10 days of history" in odd

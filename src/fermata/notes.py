@@ -42,6 +42,8 @@ KINDS: dict[str, NoteKind] = {
         "Correct the register row, or ask for the name as it is written."),
     "examined": NoteKind("figures", "A check or limit had no event to look at.", "The check says nothing.",
         "Widen the period or the filters."),
+    "usual": NoteKind("figures", "Nobody is beyond what is usual for them.", "The table is empty.",
+        "See how many have enough history for a claim."),
     "group": NoteKind("figures", "The viewer may not see small groups.",
         "What they did is in no figure, totals included.", "Ask somebody who may see all rows."),
     "coverage": NoteKind("figures", "The log begins after the period begins, or ends before it ends.",

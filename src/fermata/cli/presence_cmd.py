@@ -89,14 +89,18 @@ def contacts(ctx: click.Context, /, log: str, person: str, **options: Any) -> No
 @LIMIT
 @click.pass_context
 def unusual(ctx: click.Context, /, name: str, **options: Any) -> None:
-    """What in NAME, a log or a report, is more than somebody's own usual, with the evidence.
+    """What in NAME, a log or a report, is more than somebody's own usual, with the evidence: in the last month, or in
+    another period, against all before it.
 
     \b
     fermata people unusual logins --only action=failed --period 2026-03
     fermata people unusual prints --measure 'total pages' --unit week --period 2026-03
     """
     workspace = common.open_workspace(ctx)
-    report = common.narrowed(workspace, workspace.reports.definition(name), options)
+    asked = workspace.reports.definition(name)
+    if asked.period == "all":  # before which there is nothing
+        asked = asked.changed(period="last month")
+    report = common.narrowed(workspace, asked, options)
     report = report.changed(columns=[options["measure"]], **({"by": options["by"]} if options["by"] else {}))
     found = workspace.unusual(report, **{k: options[k] for k in ("unit", "history", "factor")})
     emit.emit(found, options["output"], options["limit"])

@@ -37,7 +37,7 @@ def add(base: Base, name: str, *, over: bool = False, **data: Any) -> tuple[Path
     path = _path(base, name)
     if path.exists() and not over:
         raise RequestError(
-            f"there is a delivery {name} already ({path}); choose another name, or replace it (--replace, over=True)"
+            f"there is a delivery {name} already ({path}); choose another name, or replace it (--replace; over=True)"
         )
     last = base.definition(last_run.LAST) if data.get("report") == last_run.LAST else None
     if last is not None:

@@ -121,7 +121,7 @@ class Clearing:
         'drill.toml'
         """
         if self.path.exists() and not over:
-            raise RequestError(f"{self.path} is prepared already; change it, or replace it (--replace, over=True)")
+            raise RequestError(f"{self.path} is prepared already; change it, or replace it (--replace; over=True)")
         asked = tomlfile.parse(Prepared, data, self.path, "")
         if not asked.outer:
             raise RequestError(

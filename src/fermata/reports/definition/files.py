@@ -91,7 +91,7 @@ def _free(directory: Path, name: str, over: bool) -> Path:
     path = directory / f"{name}.toml"
     if path.exists() and not over:
         raise RequestError(
-            f"there is a report {name} already ({path}); choose another name, or replace it (--replace, over=True)"
+            f"there is a report {name} already ({path}); choose another name, or replace it (--replace; over=True)"
         )
     return path
 

@@ -80,7 +80,11 @@ def unusual(
     )
     title = f"Unusual {column.label[:1].lower()}{column.label[1:]} in {report.log}, by {', '.join(by)}"
     head = dataclasses.replace(
-        context_by(plan, place, now, digest), title=title, period=f"{stretch.words}, against all before"
+        context_by(plan, place, now, digest),
+        title=title,
+        period=f"{stretch.words}, against all before",
+        period_exact=stretch.exact,
+        period_text=stretch.text,
     )
     told = (
         f"unusual is more than {factor:g} times the 95th percentile of one's own {unit}s since one's first event "
@@ -88,6 +92,11 @@ def unusual(
         f"at least {history} {unit}s of history are needed"
     )
     notes = [Note(told, "method")]
+    ready = sum(len(before) >= history for before in begun.values())
+    if not ready:
+        notes.append(Note(f"nobody has {history} {unit}s of history before the period: nothing examined", "examined"))
+    elif not found:
+        notes.append(Note(f"nothing is beyond the usual; {ready:,} have enough history", "usual"))
     if short:
         shown = ", ".join(" ".join(map(str, g)) for g in short[:5]) + (" ..." if len(short) > 5 else "")
         notes.append(Note(f"{len(short):,} have too short a history for a claim: {shown}", "scope"))
