@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import socket
 import ssl
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from email import message_from_bytes, policy
+from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 from typing import Any
 
@@ -105,6 +107,36 @@ class Inbox:
     def identities(self) -> set[str]:
         """The identities of the messages that arrived."""
         return {m["Message-ID"] for _, m in self.letters}
+
+
+class Taker:
+    """A server on loopback that keeps what is posted to it, and answers with the next of `answers`, then with 201; it
+    asks to go elsewhere, too.
+    """
+
+    def __init__(self) -> None:
+        self.got: list[tuple[dict[str, str], bytes]] = []
+        self.answers: list[int] = []
+        taker = self
+
+        class Handler(BaseHTTPRequestHandler):
+            def do_POST(self) -> None:
+                taker.got.append((dict(self.headers), self.rfile.read(int(self.headers["Content-Length"]))))
+                self.send_response(taker.answers.pop(0) if taker.answers else 201)
+                self.send_header("Location", "http://127.0.0.1:1/elsewhere")
+                self.end_headers()
+
+            def log_message(self, *_: Any) -> None:
+                pass
+
+        self.server = HTTPServer(("127.0.0.1", 0), Handler)
+        self.address = f"http://127.0.0.1:{self.server.server_port}/in"
+        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+
+    def close(self) -> None:
+        """Takes nothing any more."""
+        self.server.shutdown()
+        self.server.server_close()
 
 
 def free_port() -> int:

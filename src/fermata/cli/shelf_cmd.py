@@ -144,9 +144,12 @@ def expire(ctx: click.Context) -> None:
     fermata shelf expire
     fermata shelf --gone
     """
-    found = common.open_workspace(ctx).shelf.expire()
+    from fermata.timeline.zones import local, zone
+
+    workspace = common.open_workspace(ctx)
+    found, here = workspace.shelf.expire(), zone(workspace.config.workspace.zone)
     for item in found:
-        common.note(f"dropped: item {item.number}, {item.title}, kept until {item.until:%Y-%m-%d}")
+        common.note(f"dropped: item {item.number}, {item.title}, kept until {local(item.until, here):%Y-%m-%d}")
     if not found:
         common.note("nothing is due to go")
 
