@@ -148,8 +148,8 @@ def expire(ctx: click.Context) -> None:
 
     workspace = common.open_workspace(ctx)
     found, here = workspace.shelf.expire(), zone(workspace.config.workspace.zone)
-    for item in found:
-        common.note(f"dropped: item {item.number}, {item.title}, kept until {local(item.until, here):%Y-%m-%d}")
+    for item, until in ((i, local(i.until, here)) for i in found if i.until):
+        common.note(f"dropped: item {item.number}, {item.title}, kept until {until:%Y-%m-%d}")
     if not found:
         common.note("nothing is due to go")
 
