@@ -217,6 +217,12 @@ def test_only_the_reports_named(hall: Workspace) -> None:
             desk.report("refused-entries", **changes)
     with pytest.raises(RequestError, match="a trail is not for front-desk"):
         desk.trace(OWN)
+    for name in ("headcount", "project-budgts", "refused entries"):  # no report is proposed that is not theirs
+        with pytest.raises(RequestError, match=r"\(reports: busiest-hours, refused-entries, who-is-inside\)$") as e:
+            desk.report(name)
+        assert not {"most-inside-by-hour", "project-budgets", "refused-by-person"} & {
+            *re.findall(r"[\w-]+", str(e.value))
+        }
 
 
 def test_pseudonyms_are_stable_and_join(hall: Workspace, tmp_path: Path) -> None:

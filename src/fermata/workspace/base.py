@@ -151,7 +151,12 @@ class Base(Whole):
             return allowed[name]
         if allowed and name in self.own_reports():
             raise RequestError(f"{name} is not for {view.words}, who may run only {', '.join(allowed)}")
-        found = self.as_written(name)
+        try:
+            found = self.as_written(name)
+        except UnknownName:
+            if allowed:  # no other is proposed
+                raise UnknownName.of("report", name, allowed) from None
+            raise
         if name in self.own_reports() and names_unseen(
             found, view, self.whole_schemas, self.whole_directory, self.directory
         ):

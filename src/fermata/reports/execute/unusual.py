@@ -96,7 +96,9 @@ def unusual(
     if not ready:
         notes.append(Note(f"nobody has {history} {unit}s of history before the period: nothing examined", "examined"))
     elif not found:
-        notes.append(Note(f"nothing is beyond the usual; {ready:,} have enough history", "usual"))
+        notes.append(
+            Note(f"nothing is beyond the usual; {ready:,} {'has' if ready == 1 else 'have'} enough history", "usual")
+        )
     if short:
         shown = ", ".join(" ".join(map(str, g)) for g in short[:5]) + (" ..." if len(short) > 5 else "")
         notes.append(Note(f"{len(short):,} have too short a history for a claim: {shown}", "scope"))
