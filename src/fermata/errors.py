@@ -35,7 +35,11 @@ __all__ = [
 ]
 
 
-SAID = {  # what others call an action -> what it is called here
+SAID = {  # what others call an action or a field -> what it is called here
+    **dict.fromkeys(("person", "people", "employee", "staff", "member", "name", "username", "account"), "user"),
+    **dict.fromkeys(("door", "printer", "computer", "host", "machine", "reader", "terminal", "workstation"), "device"),
+    **dict.fromkeys(("location", "site", "room", "building", "area"), "place"),
+    **dict.fromkeys(("status", "result", "event", "type"), "action"),
     "denied": "refused", "rejected": "refused", "no entry": "refused", "entry": "in", "exit": "out",
     "unanswered": "missed", "no answer": "missed", "connected": "answered", "logon": "login", "logoff": "logout",
     "deny": "refused",
@@ -140,5 +144,5 @@ def nearest(name: str, known: Iterable[str], n: int = 3) -> list[str]:
     folded = name.casefold()
     alike = difflib.get_close_matches(folded, list(by_fold), n=n, cutoff=0.6)
     holding = [k for k in by_fold if folded in re.split(r"[^\w]+", k)] if len(folded) > 2 else []
-    same = [SAID[folded]] if SAID.get(folded) in by_fold else []
+    same = [k for k in (SAID.get(folded), SAID.get(folded.removesuffix("s"))) if k in by_fold]
     return [by_fold[m] for m in list(dict.fromkeys([*same, *alike[:1], *holding, *alike]))[:n]]

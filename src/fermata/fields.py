@@ -16,6 +16,7 @@ from fermata.kinds import KINDS
 
 __all__ = [
     "ADDABLE",
+    "BY_TIME",
     "COMMON",
     "NAME",
     "PROVENANCE",

@@ -8,12 +8,13 @@ the 50th percentile.
 
 from __future__ import annotations
 
+import difflib
 import re
 from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
 from fermata.analysis.declared import DeclaredMeasure, declared, declared_names
-from fermata.errors import RequestError, UnknownName, nearest
+from fermata.errors import RequestError, UnknownName
 from fermata.fields import Field, FieldType, LogSchema
 
 __all__ = ["MAX", "MEASURES", "MIN", "SUM", "Measure", "begins_measure", "component"]
@@ -83,6 +84,7 @@ LENGTHS = (
     "utilisation",
     "capacity",
 )  # they need the length of the cell
+ALIKE = 0.75  # how much of a word is right that is taken for a slip of a measure's, and not for a field
 LONGEST = 8  # words of a measure, as in "running total share of count of parent"
 AS_FIELDS = {"earliest": "first", "latest": "last"}  # as of a field that holds a time
 SHORT_PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
@@ -111,7 +113,7 @@ def _unknown(name: str, rest: list[str]) -> UnknownName:
     if meant := MEANT.get(name):
         return UnknownName(f"there is no measure {name!r}; did you mean {' '.join([meant, *rest])!r}?")
     known = sorted([*MEASURES, *declared_names()])
-    if rest or nearest(name, known):
+    if rest or difflib.get_close_matches(name, known, 1, ALIKE):
         return UnknownName.of("measure", name, known)
     ways = (
         f"'total {name}', 'mean {name}', 'max {name}' or 'distinct {name}'; a column for each of its values: --across"

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Mapping
 
 import click
 
-from fermata.errors import FermataError, UnknownName
+from fermata.errors import SAID, FermataError, UnknownName
 
 __all__ = ["another_command", "another_option", "filter_written", "instead_of_value", "missing", "shown_by"]
 
@@ -105,6 +105,10 @@ FILTERS = tuple(  # what is written -> how it is written here
         (
             r"(?:day of (?:the )?week|week ?day)\s*[=<>!:]+.*",
             "days of the week are chosen with --hours 'saturday, sunday'",
+        ),
+        (
+            r"(?:weekends?|weekdays?|workdays?|nights?|(?:mon|tues|wednes|thurs|fri|satur|sun)days?)",
+            "days and hours are chosen with --hours 'monday to friday'",
         ),
         (rf"{NAME}\s+is not (?:null|none|empty)", r"write --without \1="),
         (rf"{NAME}\s+is (?:null|none|empty)", r"write \1="),
@@ -256,14 +260,5 @@ def _field(word: str) -> str:
     from fermata.kinds import KINDS
 
     known = {f for kind in KINDS.values() for f in (*kind.fields, *kind.further)}
-    called = {
-        "person": "user",
-        "people": "user",
-        "staff": "user",
-        "door": "device",
-        "printer": "device",
-        "room": "place",
-    }
-    word = called.get(word, word)
-    word = called.get(word.removesuffix("s"), word)
-    return next((f for f in (word, word.removesuffix("s")) if f in known), "")
+    said = (word, word.removesuffix("s"))
+    return next((f for f in (*said, *(SAID.get(w, "") for w in said)) if f in known), "")

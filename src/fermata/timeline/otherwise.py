@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable, Iterator
 from datetime import datetime
 
-__all__ = ["meant"]
+__all__ = ["hours", "meant", "month"]
 
 FORMS = (  # of dates, and how they are written here
     ("%d/%m/%Y", "%Y-%m-%d"), ("%m/%d/%Y", "%Y-%m-%d"), ("%d.%m.%Y", "%Y-%m-%d"), ("%Y/%m/%d", "%Y-%m-%d"),
@@ -26,6 +26,8 @@ WORDS = (  # what is said otherwise, in small letters
     (r"the (.+)", r"\1"), (r"ytd", "year to date"), (r"mtd", "month to date"), (r"wtd", "week to date"),
     (r"(?:everything|whole|any|always|all time|ever)", "all"), (r"(\d+) (days|weeks|months|hours)", r"last \1 \2"),
 )  # fmt: skip
+CLOCK = r"(\d{1,2})(?:[:.h]?(\d\d))? ?(am|pm)?"
+HOURS = re.compile(rf"(?:from |between )?{CLOCK} ?(?:-|–|to|until|till|and) ?{CLOCK}", re.I)
 SINCE = re.compile(r"(?:since|from|starting) (.+?)(?: on)?", re.I)
 UNTIL = re.compile(r"(?:until|till|up to) (.+)", re.I)
 BETWEEN = re.compile(r"\s*(?:-|–|—|\.\.\.?|\b(?:to|until|till|through|and)\b)\s*", re.I)
@@ -38,6 +40,32 @@ def meant(text: str, reads: Callable[[str], bool]) -> str:
     '2026-03-15'
     """
     return " or ".join(dict.fromkeys(found for found in _found(text) if reads(found))) if len(text) < LONGEST else ""
+
+
+def month(text: str) -> bool:
+    """Whether the text is a month without its year.
+
+    >>> month("March"), month("March 2026")
+    (True, False)
+    """
+    for form in ("%B", "%b"):
+        with contextlib.suppress(ValueError):
+            return bool(datetime.strptime(text.strip(), form))
+    return False
+
+
+def hours(text: str) -> str:
+    """The hours of a day that are written as people do, as they are written here; "" where they are not.
+
+    >>> hours("9-17"), hours("from 10pm to 6am")
+    ('09:00-17:00', '22:00-06:00')
+    """
+    m = HOURS.fullmatch(text.strip())
+    found = []
+    for hour, minute, half in (m.group(1, 2, 3), m.group(4, 5, 6)) if m else ():
+        late = int(hour) % 12 + (12 if half.lower() == "pm" else 0) if half else int(hour)
+        found.append(f"{late:02}:{minute or '00'}")
+    return "-".join(found) if found and max(found) <= "24:00" else ""
 
 
 def _found(text: str) -> Iterator[str]:

@@ -216,7 +216,8 @@ def _read(text: str, calendar: Calendar, *, helped: bool = True) -> object:
         if False not in ends and not all(isinstance(e, forms.Duration) for e in ends) and ends != [None, None]:
             return _Interval(*ends)  # type: ignore[arg-type]  # False is ruled out above
     meant = otherwise.meant(text, lambda other: _reads(other, calendar)) if helped else ""
-    hint = f"; did you mean {meant}? Periods" if meant else "; periods"
+    year = "; a month stands with its year, as 2026-03" if otherwise.month(text) else ""
+    hint = f"; did you mean {meant}? Periods" if meant else f"{year}; periods"
     raise RequestError(f"cannot read the period {text!r}{hint} are written like {EXAMPLES}")
 
 

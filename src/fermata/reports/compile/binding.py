@@ -11,7 +11,7 @@ from fermata.analysis.derive import Link, Merge, Pairing, States
 from fermata.analysis.formula import Formula
 from fermata.analysis.measures import NEEDS_TIME
 from fermata.errors import RequestError, nearest
-from fermata.fields import COMMON, LogSchema
+from fermata.fields import BY_TIME, COMMON, LogSchema
 from fermata.kinds import KINDS
 from fermata.notes import Note
 from fermata.reports.compile.generated_logs import Amounts, Entitled, RequiredTime
@@ -233,6 +233,8 @@ def _how(made: str, log: str) -> str:
 def _lacking(kind: str, problems: list[tuple[LogSchema, list[str]]], logs: Logs) -> str:
     told = []
     for schema, missing in problems:
+        if by_time := next((n for n in missing if n in BY_TIME), ""):
+            return f"there is no field {by_time!r} in the log {schema.name}{BY_TIME[by_time]}"
         attributes = [n for n in missing if "." in n]
         plain = [n for n in missing if "." not in n]
         known = [*logs.registers.widened(schema).by_name, "hour", *PARTS, *logs.calendar.units]

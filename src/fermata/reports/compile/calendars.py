@@ -8,6 +8,7 @@ from decimal import Decimal
 
 from fermata.analysis.plan import HoursOf
 from fermata.errors import RequestError, UnknownName
+from fermata.timeline import otherwise
 from fermata.timeline.hours import Hours, written
 
 __all__ = ["Factor", "Terms"]
@@ -54,6 +55,8 @@ class Terms:
         if found is None:
             plain = written(name)
             if plain is None:
+                if (meant := otherwise.hours(name)) and written(meant):
+                    raise UnknownName(f"there is no set of hours {name!r}; did you mean {meant}? {WRITTEN}")
                 raise UnknownName.of("set of hours", name, self.hours, where=WRITTEN)
             found = HoursOf(plain)
         if not text.strip().startswith(OUTSIDE):

@@ -8,6 +8,7 @@ from math import ceil
 
 from dateutil.relativedelta import relativedelta
 
+from fermata.errors import RequestError
 from fermata.reports.definition.report import Report
 from fermata.timeline import Period, Stretch
 from fermata.timeline.zones import day_start, local, to_utc
@@ -16,6 +17,12 @@ __all__ = ["PART", "compared"]
 
 PART = "equal part"
 DAY = timedelta(days=1)
+MEANT = {  # how it is written here -> what others say, where that is no period
+    "before": ("previous", "prior", "previous period", "prior period", "last period", "period before",
+               "previous month", "previous week", "previous day", "month before", "week before", "day before"),
+    "year ago": ("last year", "previous year", "prior year", "a year ago", "one year ago", "year before", "yoy",
+                 "same period last year", "year over year"),
+}  # fmt: skip
 
 
 def compared(
@@ -35,7 +42,13 @@ def compared(
     elif text in ("year ago", "52 weeks ago", "weekdays before"):
         other = _shifted(stretch, text)
     else:
-        return Period.parse(report.compare, stretch.calendar).resolve(now, covers)
+        try:
+            return Period.parse(report.compare, stretch.calendar).resolve(now, covers)
+        except RequestError:
+            meant = next((here for here, words in MEANT.items() if text.replace("-", " ") in words), "")
+            if not meant:
+                raise
+            raise RequestError(f"there is no comparison {text!r}; did you mean {meant!r}?") from None
     until = min(stretch.end, covers[1]) if covers and covers[1] > stretch.start else stretch.end
     unfinished = (stretch.relative and stretch.days is None) or until < stretch.end
     if report.full_period or not unfinished:
