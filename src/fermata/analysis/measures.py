@@ -84,7 +84,6 @@ LENGTHS = (
     "utilisation",
     "capacity",
 )  # they need the length of the cell
-ALIKE = 0.75  # how much of a word is right that is taken for a slip of a measure's, and not for a field
 LONGEST = 8  # words of a measure, as in "running total share of count of parent"
 AS_FIELDS = {"earliest": "first", "latest": "last"}  # as of a field that holds a time
 SHORT_PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
@@ -113,7 +112,7 @@ def _unknown(name: str, rest: list[str]) -> UnknownName:
     if meant := MEANT.get(name):
         return UnknownName(f"there is no measure {name!r}; did you mean {' '.join([meant, *rest])!r}?")
     known = sorted([*MEASURES, *declared_names()])
-    if rest or difflib.get_close_matches(name, known, 1, ALIKE):
+    if rest or difflib.get_close_matches(name, known, 1, 0.75):  # a slip, and no field
         return UnknownName.of("measure", name, known)
     ways = (
         f"'total {name}', 'mean {name}', 'max {name}' or 'distinct {name}'; a column for each of its values: --across"

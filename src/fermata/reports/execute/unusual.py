@@ -86,24 +86,27 @@ def unusual(
         period_exact=stretch.exact,
         period_text=stretch.text,
     )
+    ready = sum(len(before) >= history for before in begun.values())
+    notes = [*_told(unit, history, factor, ready, len(found), short), *said, *known_beforehand(plan, place)]
+    return Records(head.title, head, _columns(plan, unit), listed, len(listed), notes=tuple(notes))
+
+
+def _told(unit: str, history: int, factor: float, ready: int, found: int, short: list[Any]) -> list[Note]:
+    """What is called unusual, how many have the history for it, and whether nobody is."""
     told = (
         f"unusual is more than {factor:g} times the 95th percentile of one's own {unit}s since one's first event "
         "(those without any counted as 0, and a percentile of 0 as the smallest figure of the history); "
         f"at least {history} {unit}s of history are needed"
     )
     notes = [Note(told, "method")]
-    ready = sum(len(before) >= history for before in begun.values())
     if not ready:
         notes.append(Note(f"nobody has {history} {unit}s of history before the period: nothing examined", "examined"))
     elif not found:
-        notes.append(
-            Note(f"nothing is beyond the usual; {ready:,} {'has' if ready == 1 else 'have'} enough history", "usual")
-        )
+        notes.append(Note(f"nothing is beyond the usual; with enough history: {ready:,}", "usual"))
     if short:
         shown = ", ".join(" ".join(map(str, g)) for g in short[:5]) + (" ..." if len(short) > 5 else "")
         notes.append(Note(f"{len(short):,} have too short a history for a claim: {shown}", "scope"))
-    notes += [*said, *known_beforehand(plan, place)]
-    return Records(head.title, head, _columns(plan, unit), listed, len(listed), notes=tuple(notes))
+    return notes
 
 
 def _columns(plan: Plan, unit: str) -> tuple[ColumnDef, ...]:
