@@ -82,7 +82,8 @@ def _limit(text: str, table: Table, shown_in: Shown) -> tuple[int, Callable[[Any
         return place, lambda v: (v is None) is empty
     test = SIGNS[m[2]]
     if column.type == "time" and CLOCK.fullmatch(m[3].strip()):  # of any day
-        clock, zone = time.fromisoformat(f"{m[3].strip():0>5}"), ZoneInfo(shown_in.zone)
+        clock = time.fromisoformat(":".join(part.zfill(2) for part in m[3].strip().split(":")))
+        zone = ZoneInfo(shown_in.zone)
         return place, lambda v: v is not None and test(local(v, zone).time(), clock)
     least = _read(m[3].strip(), column, shown_in)
     return place, lambda v: v is not None and test(v, least)
