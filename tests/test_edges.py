@@ -426,6 +426,8 @@ def test_a_clock_time_is_held_against_the_time_of_day(make: Maker) -> None:
     asked = Report.of(log="doors", period="2026", by=["day"], columns=["first"], warn=["First > 9:00"])
     for rows, wanted in (("First > 9:00", days[2:]), ("First <= 9:00:00", days[:2]), ("First > 2026-03-29", days[1:])):
         assert [r.shown[0] for r in house.run(asked.changed(rows=[rows])).table.body] == [d for d, _ in wanted]
+    few = house.run(asked.changed(top=2, rows=["First > 9:00"])).notes
+    assert any("after the top 2 were taken; totals are of all rows" in n for n in few)
     told = next(n for n in house.run(asked).notes if n.startswith("limit"))
     assert told.endswith("2026-03-30 (2026-03-30 09:01:00); 2026-06-01 (2026-06-01 19:30:00)")
     with pytest.raises(RequestError, match="'25:00' is not a time; write 2026-04-01T09:00, or 09:00 for a time of any"):

@@ -90,7 +90,7 @@ def _run(request: Figures, place: Workplace) -> RunResult:
     if report.no_others:
         table, others = verdicts.without_others(table, plan.zeros, str(report.zero_rows))
         notes = [*others, *notes]
-    table, chosen = verdicts.kept_rows(table, report.rows, seen)
+    table, chosen = verdicts.kept_rows(table, report.rows, seen, report.top)
     notes = [*chosen, *notes]
     if nothing:
         notes = [*why_nothing(plan, place, steps, notes), *notes]

@@ -131,8 +131,10 @@ def _number(text: str, column: Column) -> Decimal:
         raise RequestError(f"{column.label}: {e}") from None
 
 
-def kept_rows(table: Table, texts: Iterable[str], shown_in: Shown) -> tuple[Table, list[Note]]:
-    """The table with only those rows of the finest level that meet every condition, and the subtotals above them."""
+def kept_rows(table: Table, texts: Iterable[str], shown_in: Shown, top: int | None = None) -> tuple[Table, list[Note]]:
+    """The table with only those rows of the finest level that meet every condition, and the subtotals above them; the
+    `top` groups were taken before.
+    """
     tests = [_limit(text, table, shown_in) for text in texts]
     if not tests:
         return table, []
@@ -143,7 +145,8 @@ def kept_rows(table: Table, texts: Iterable[str], shown_in: Shown) -> tuple[Tabl
         raise RequestError("rows: there is only one row; give by")
     kept = {r.keys for r in body}
     rows = tuple(r for r in table.rows if (r.keys in kept if r.level == depth else r.level == 0 or r.keys in above))
-    note = f"only rows with {' and '.join(texts)}: {len(body):,} of {table.size:,}; totals are of all rows"
+    before = f", after the top {top:,} were taken" if top else ""
+    note = f"only rows with {' and '.join(texts)}: {len(body):,} of {table.size:,}{before}; totals are of all rows"
     return dataclasses.replace(table, rows=rows), [Note(note, "rows")]
 
 
