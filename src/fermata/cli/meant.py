@@ -247,9 +247,10 @@ def _told(option: click.Option) -> str:
 def _elsewhere(root: click.Context, word: str) -> str:
     """The command that has what is meant by an option of no other, as it is typed."""
     meant = next((o for o in ELSEWHERE.split() if word in (o[2:], *OPTIONS.get(o, "").split())), "")
-    commands: Mapping[str, click.Command] = getattr(root.command, "commands", {})
+    assert isinstance(root.command, click.Group)
     for name in ("schedule", "send") if meant else ():
-        command = commands.get(name) or root.command.get_command(root, name)  # type: ignore[attr-defined]
+        command = root.command.get_command(root, name)
+        assert command
         if found := _options(click.Context(command)).get(meant):
             return f"{name} ... {_written(found)}"
     return ""

@@ -9,7 +9,7 @@ from typing import Any
 
 from fermata import tomlfile
 from fermata.analysis.filters import Condition
-from fermata.errors import DataError, RequestError, UnknownName
+from fermata.errors import DataError, RequestError, UnknownName, nearest
 from fermata.reports.definition import catalogue
 from fermata.reports.definition.parts import Strict
 from fermata.reports.definition.report import Report
@@ -45,11 +45,10 @@ def _unknown(name: str, known: list[str]) -> UnknownName:
     """The error for a report that there is not: of several words, or where no name is like it, with the reports that
     the words find.
     """
-    plain = UnknownName.of("report", name, known)
     found = [e.name for e in ranked(catalogue.entries().values(), name)][:3]
     of_the_trade = len(name.split()) > 1 or any(name in same for same in SAME)
-    if not found or ("did you mean" in str(plain) and not of_the_trade):
-        return plain
+    if not found or (nearest(name, known) and not of_the_trade):
+        return UnknownName.of("report", name, known)
     return UnknownName(f"there is no report {name!r}; these words find {', '.join(found)} (fermata reports NAME)")
 
 

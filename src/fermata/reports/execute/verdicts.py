@@ -185,7 +185,7 @@ def warned(table: Table, texts: Iterable[str], shown_in: Shown, *, nothing: bool
     return notes
 
 
-def _plain(cell: Any, column: Column, zone: str = "UTC") -> str:
+def _plain(cell: Any, column: Column, zone: str) -> str:
     if column.type == "time":
         return f"{local(cell, ZoneInfo(zone)):%Y-%m-%d %H:%M:%S}"
     if column.type in ("duration", "mean duration"):
@@ -214,7 +214,7 @@ def checked(plan: Plan, figures: Figures, *, nothing: bool = False) -> list[Note
                 count += 1
                 if apart:
                     where = ", ".join(shown(plan, d, k) for d, k in zip(level, key, strict=True)) or "all"
-                    wrong.append(f"{where} (by {_plain(apart, _as_column(column))})")
+                    wrong.append(f"{where} (by {_plain(apart, _as_column(column), plan.stretch.calendar.zone_name)})")
         if wrong:
             more = f" and {len(wrong) - MOST_NAMED:,} more" if len(wrong) > MOST_NAMED else ""
             said = (
