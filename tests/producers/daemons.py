@@ -36,6 +36,12 @@ class Written:
     settings: tuple[str, ...] = ()
 
 
+def setup(name: str) -> str:
+    """A program's configuration, or a script that uses it, of those in `setups`; places and ports stand in braces."""
+    with (Path(__file__).parent / "setups" / name).open(encoding="utf-8", newline="") as f:
+        return f.read()
+
+
 def needs(*programs: str, root: bool = False) -> None:
     """Skips with a reason where a program is missing; where everything must run, fails instead."""
     missing = [p for p in programs if not shutil.which(p, path=SBIN) and not list(Path("/usr/lib").glob(f"{p}"))]

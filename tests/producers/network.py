@@ -10,96 +10,9 @@ from datetime import timedelta
 from pathlib import Path
 
 from tests.conftest import ROOT
-from tests.producers.daemons import Written, daemon, free_port, hears, needs, run
+from tests.producers.daemons import Written, daemon, free_port, hears, needs, run, setup
 
-RADIUSD = """prefix = /usr
-logdir = {place}
-run_dir = {place}
-pidfile = {place}/pid
-name = freeradius
-log {{
-    destination = files
-    file = {place}/radius.log
-    auth = yes
-}}
-security {{
-    allow_core_dumps = no
-}}
-client loop {{
-    ipaddr = 127.0.0.1
-    secret = testing
-}}
-modules {{
-    detail {{
-        filename = {place}/detail
-        permissions = 0600
-    }}
-    pap {{
-    }}
-    files {{
-        usersfile = {place}/users
-    }}
-    expr {{
-    }}
-    sql {{
-        dialect = "sqlite"
-        driver = "rlm_sql_sqlite"
-        sqlite {{
-            filename = "{place}/accounting.db"
-            busy_timeout = 2000
-            bootstrap = "/etc/freeradius/3.0/mods-config/sql/main/sqlite/schema.sql"
-        }}
-        radius_db = "radius"
-        acct_table1 = "radacct"
-        acct_table2 = "radacct"
-        postauth_table = "radpostauth"
-        authcheck_table = "radcheck"
-        groupcheck_table = "radgroupcheck"
-        authreply_table = "radreply"
-        groupreply_table = "radgroupreply"
-        usergroup_table = "radusergroup"
-        client_table = "nas"
-        group_attribute = "SQL-Group"
-        pool {{
-            start = 1
-            min = 1
-            max = 4
-            spare = 1
-        }}
-        $INCLUDE /etc/freeradius/3.0/mods-config/sql/main/sqlite/queries.conf
-    }}
-}}
-server hall {{
-    listen {{
-        type = acct
-        ipaddr = 127.0.0.1
-        port = {port}
-    }}
-    listen {{
-        type = auth
-        ipaddr = 127.0.0.1
-        port = {asking}
-    }}
-    authorize {{
-        files
-        pap
-    }}
-    authenticate {{
-        Auth-Type PAP {{
-            pap
-        }}
-    }}
-    preacct {{
-        update request {{
-            &Acct-Unique-Session-Id := "%{{md5:%{{User-Name}},%{{Acct-Session-Id}},%{{NAS-IP-Address}}}}"
-        }}
-    }}
-    accounting {{
-        detail
-        sql
-    }}
-}}
-"""
+RADIUSD = setup("radiusd.conf")
 
 
 def radius(path: Path) -> list[Written]:
@@ -136,30 +49,7 @@ def radius(path: Path) -> list[Written]:
     ]
 
 
-LENT = r"""set -e
-cd "$1"
-trap 'kill $(jobs -p) 2>/dev/null || true' EXIT
-ip link set lo up
-unshare -n sleep 60 & desk=$!   # the clients have a network of their own at the other end of the line
-sleep 0.3
-ip link add hall0 type veth peer name desk0 netns $desk
-ip addr add 10.77.0.1/24 dev hall0; ip link set hall0 up
-nsenter -n -t $desk ip link set desk0 up
-ask() { nsenter -n -t $desk "$1" -c "import tests.producers.network as n; n.clients('desk0')"; }
-dnsmasq --no-daemon --conf-file=/dev/null --port=0 --interface=hall0 --bind-interfaces --dhcp-range=10.77.0.50,10.77.0.90,1h \
-    --dhcp-leasefile="$1/dnsmasq.leases" --log-dhcp --log-facility="$1/dnsmasq.log" --pid-file= --user=root & first=$!
-for i in $(seq 50); do grep -q ":0043 " /proc/net/udp && break; sleep 0.1; done
-ask "$2"
-kill $first; wait $first 2>/dev/null || true
-printf '%s\n' 'default-lease-time 3600; max-lease-time 3600; authoritative;' \
-    'subnet 10.77.0.0 netmask 255.255.255.0 { range 10.77.0.50 10.77.0.90; }' > dhcpd.conf
-touch dhcpd.leases
-dhcpd -f -4 -cf "$1/dhcpd.conf" -lf "$1/dhcpd.leases" -pf "$1/dhcpd.pid" hall0 2> dhcpd.err &
-for i in $(seq 50); do grep -q ":0043 " /proc/net/udp && break; sleep 0.1; done
-sleep 1
-ask "$2"
-sleep 0.5
-"""
+LENT = setup("lent.sh")
 CLIENTS = {"desk-one": "02:00:00:00:00:01", "desk-two": "02:00:00:00:00:02", "desk-three": "02:00:00:00:00:03"}
 
 
@@ -207,19 +97,7 @@ def addresses(path: Path) -> list[Written]:
     ]
 
 
-PACKETS = r"""set -e
-cd "$1"
-trap 'kill $(jobs -p) 2>/dev/null || true' EXIT
-ip link set lo up
-printf '%s\n' '[global]' "logfile=$1/ulogd.log" 'stack=log1:NFLOG,base1:BASE,ifi1:IFINDEX,ip2str1:IP2STR,print1:PRINTPKT,emu1:LOGEMU' \
-    '[log1]' 'group=0' '[emu1]' "file=$1/packets.log" 'sync=1' > ulogd.conf
-ulogd -c ulogd.conf &
-iptables -A INPUT -p udp --dport 4242 -j NFLOG --nflog-group 0 --nflog-prefix "refused "
-iptables -A INPUT -p udp --dport 4242 -j DROP
-sleep 1
-for i in 1 2 3 4; do echo text > /dev/udp/127.0.0.1/4242; done
-for i in $(seq 50); do [ "$(wc -l < packets.log)" = 4 ] && break; sleep 0.1; done
-"""
+PACKETS = setup("packets.sh")
 
 
 def packets(path: Path) -> list[Written]:

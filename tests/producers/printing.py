@@ -5,36 +5,10 @@ from __future__ import annotations
 from collections import Counter
 from pathlib import Path
 
-from tests.producers.daemons import Written, daemon, needs, run, says, wait
+from tests.producers.daemons import Written, daemon, needs, run, says, setup, wait
 
-SPOOLER = """LogLevel warn
-AccessLogLevel all
-Listen {place}/sock
-PageLogFormat {layout}
-DefaultAuthType None
-Browsing Off
-WebInterface No
-MaxLogSize 0
-<Location />
-Order allow,deny
-Allow all
-</Location>
-<Policy default>
-<Limit All>
-Order deny,allow
-</Limit>
-</Policy>
-"""
-FILES = """FileDevice Yes
-ServerRoot {place}
-RequestRoot {place}/spool
-CacheDir {place}/cache
-StateDir {place}/state
-TempDir {place}/tmp
-AccessLog {place}/requests.log
-ErrorLog {place}/error.log
-PageLog {place}/page_log
-"""
+SPOOLER = setup("spooler.conf")
+FILES = setup("printing-files.conf")
 USUAL = "%p %u %j %T %P %C %{job-billing} %{job-originating-host-name} %{job-name} %{media} %{sides}"
 OWN = "%u\t%p\t%j\t%T\t%P\t%C\t%{job-name}"
 TITLES = ('Programme [draft] "x"; total 99 - localhost x', "two words", "plain", "é, Réglage")

@@ -11,53 +11,9 @@ import time
 from collections import Counter
 from pathlib import Path
 
-from tests.producers.daemons import Written, answers, daemon, free_port, needs, reachable, run, says, wait
+from tests.producers.daemons import Written, answers, daemon, free_port, needs, reachable, run, says, setup, wait
 
-PROXY = """#!KAMAILIO
-debug=1
-log_stderror=no
-fork=yes
-children=1
-listen=udp:127.0.0.1:{port}
-disable_tcp=yes
-auto_aliases=no
-mpath="/usr/lib/x86_64-linux-gnu/kamailio/modules/"
-loadmodule "db_sqlite.so"
-loadmodule "tm.so"
-loadmodule "sl.so"
-loadmodule "rr.so"
-loadmodule "pv.so"
-loadmodule "maxfwd.so"
-loadmodule "siputils.so"
-loadmodule "textops.so"
-loadmodule "dialog.so"
-loadmodule "acc.so"
-modparam("acc", "log_level", 1)
-modparam("acc", "log_flag", 1)
-modparam("acc", "log_missed_flag", 2)
-modparam("acc", "failed_transaction_flag", 3)
-modparam("acc", "log_extra", "src_user=$fU;src_domain=$fd;dst_user=$rU;src_ip=$si")
-modparam("acc", "db_flag", 1)
-modparam("acc", "db_url", "sqlite:///{place}/calls.db")
-modparam("acc", "db_extra", "src_user=$fU;src_domain=$fd;src_ip=$si;dst_user=$rU;dst_domain=$rd")
-modparam("acc", "cdr_enable", 1)
-modparam("acc", "cdr_log_enable", 1)
-modparam("acc", "cdr_extra", "src_user=$fU;dst_user=$tU")
-modparam("acc", "cdr_start_on_confirmed", 1)
-modparam("rr", "append_fromtag", 1)
-request_route {{
-    if (has_totag()) {{
-        loose_route();
-        if (is_method("BYE")) {{ setflag(1); setflag(3); }}
-        $du = "sip:127.0.0.1:{phones}";
-        t_relay();
-        exit;
-    }}
-    if (is_method("INVITE")) {{ setflag(1); setflag(2); setflag(3); dlg_manage(); record_route(); }}
-    $du = "sip:127.0.0.1:{phones}";
-    t_relay();
-}}
-"""
+PROXY = setup("proxy.conf")
 CALLS = (("101", "201", "200"), ("101", "202", "200"), ("102", "203", "486"), ("103", "204", "200"))
 
 
@@ -80,25 +36,7 @@ def proxy(path: Path) -> list[Written]:
     ]
 
 
-CALLING = r"""set -e
-cd "$1"
-trap 'kill $(jobs -p) $(cat collector.pid proxy.pid 2>/dev/null) 2>/dev/null || true' EXIT
-ip link set lo up
-mkdir dev; cp -a /dev/. dev/ 2>/dev/null || true; rm -f dev/log; mount --rbind dev /dev
-printf '%s\n' 'module(load="imuxsock" SysSock.Name="/dev/log" SysSock.UsePIDFromSystem="off")' \
-    "*.* action(type=\"omfile\" file=\"$1/all.log\" template=\"RSYSLOG_TraditionalFileFormat\")" > collect.conf
-rsyslogd -n -f collect.conf -i "$1/collector.pid" &
-for i in $(seq 50); do [ -S /dev/log ] && break; sleep 0.1; done
-sqlite3 calls.db < /usr/share/kamailio/db_sqlite/acc-create.sql 2>/dev/null || true
-sqlite3 calls.db "ALTER TABLE acc ADD src_user TEXT; ALTER TABLE acc ADD src_domain TEXT; ALTER TABLE acc ADD src_ip TEXT;
-    ALTER TABLE acc ADD dst_user TEXT; ALTER TABLE acc ADD dst_domain TEXT"
-kamailio -DD -f proxy.cfg -P "$1/proxy.pid" > proxy.err 2>&1 &
-sleep 2
-"$2" -c "import tests.producers.services as s; s.phones(15060, 15070)"
-sleep 1
-grep "ACC: transaction\|ACC: call missed" all.log > proxy.log || true
-grep "duration=" all.log > finished.log || true
-"""
+CALLING = setup("calling.sh")
 
 
 def phones(port: int, theirs: int) -> None:
@@ -167,49 +105,8 @@ def _callee(port: int) -> None:
             phone.sendto(("\r\n".join(made) + "\r\n\r\n").encode(), where)
 
 
-MAIL = """compatibility_level = 3.6
-queue_directory = {place}/queue
-data_directory = {place}/data
-command_directory = /usr/sbin
-daemon_directory = /usr/lib/postfix/sbin
-mail_owner = postfix
-setgid_group = postdrop
-inet_interfaces = 127.0.0.1
-inet_protocols = ipv4
-mynetworks = 127.0.0.0/8
-myhostname = post.hall.example
-mydestination = hall.example
-local_recipient_maps =
-local_transport = error:there is no such desk
-relayhost = [127.0.0.1]:{behind}
-relay_domains =
-smtp_host_lookup = native
-maillog_file = {place}/mail.log
-maillog_file_prefixes = {place}
-alias_maps =
-alias_database =
-"""
-MASTER = """127.0.0.1:{port} inet n - n - - smtpd
-pickup unix n - n 60 1 pickup
-cleanup unix n - n - 0 cleanup
-qmgr unix n - n 300 1 qmgr
-rewrite unix - - n - - trivial-rewrite
-bounce unix - - n - 0 bounce
-defer unix - - n - 0 bounce
-trace unix - - n - 0 bounce
-verify unix - - n - 1 verify
-flush unix n - n 1000? 0 flush
-proxymap unix - - n - - proxymap
-smtp unix - - n - - smtp
-relay unix - - n - - smtp
-showq unix n - n - - showq
-error unix - - n - - error
-retry unix - - n - - error
-discard unix - - n - - discard
-anvil unix - - n - 1 anvil
-scache unix - - n - 1 scache
-postlog unix-dgram n - n - 1 postlogd
-"""
+MAIL = setup("mail.conf")
+MASTER = setup("master.conf")
 
 
 def mail(path: Path) -> list[Written]:
@@ -255,25 +152,7 @@ def mail(path: Path) -> list[Written]:
     return [Written(path / "mail.log", ("action", "user"), sent)]
 
 
-FILES = """ServerName hall
-ServerType standalone
-DefaultServer on
-Port {port}
-DefaultAddress 127.0.0.1
-UseIPv6 off
-User root
-Group root
-AuthUserFile {place}/people
-AuthOrder mod_auth_file.c
-RequireValidShell off
-RootRevoke off
-RootLogin on
-WtmpLog off
-PidFile {place}/pid
-ScoreboardFile {place}/score
-SystemLog {place}/server.log
-TransferLog {place}/transfers.log
-"""
+FILES = setup("files.conf")
 
 
 def files(path: Path) -> list[Written]:

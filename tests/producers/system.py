@@ -5,52 +5,9 @@ from __future__ import annotations
 from collections import Counter
 from pathlib import Path
 
-from tests.producers.daemons import Written, needs, run
+from tests.producers.daemons import Written, needs, run, setup
 
-LOGINS = r"""set -e
-cd "$1"
-trap 'kill $(cat pid collector.pid 2>/dev/null) 2>/dev/null || true' EXIT
-ip link set lo up
-cp -p /etc/passwd /etc/shadow .
-for i in 1 2; do
-    user=$(echo anna bert | cut -d' ' -f$i)
-    echo "$user:x:2100$i:65534::/tmp:/bin/sh" >> passwd; echo "$user:*:20000:0:99999:7:::" >> shadow
-done
-for f in passwd shadow; do mount --bind $f /etc/$f; done
-for f in wtmp btmp lastlog; do touch $f /var/log/$f; mount --bind $f /var/log/$f; done
-chmod 600 btmp
-touch utmp /run/utmp; mount --bind utmp /run/utmp
-mkdir dev; cp -a /dev/. dev/ 2>/dev/null || true
-mkdir -p dev/pts dev/shm; mount --bind /dev/pts dev/pts; rm -f dev/log dev/ptmx; ln -s pts/ptmx dev/ptmx
-mount --rbind dev /dev
-cat > collect.conf <<C
-module(load="imuxsock" SysSock.Name="/dev/log" SysSock.UsePIDFromSystem="off" SysSock.IgnoreTimestamp="off")
-*.* action(type="omfile" file="$1/old.log" template="RSYSLOG_TraditionalFileFormat")
-*.* action(type="omfile" file="$1/new.log" template="RSYSLOG_SyslogProtocol23Format")
-*.* action(type="omfile" file="$1/full.log" template="RSYSLOG_FileFormat")
-C
-rsyslogd -n -f collect.conf -i "$1/collector.pid" & collector=$!
-for i in $(seq 50); do [ -S /dev/log ] && break; sleep 0.1; done
-ssh-keygen -q -t ed25519 -N '' -f host; ssh-keygen -q -t ed25519 -N '' -f key
-mkdir -p /run/sshd; mount -t tmpfs -o mode=755 none /run/sshd; cp key.pub /run/sshd/authorized
-printf '%s\n' "Port 22022" "ListenAddress 127.0.0.1" "HostKey $1/host" "AuthorizedKeysFile /run/sshd/authorized" \
-    "StrictModes no" "UsePAM yes" "PasswordAuthentication yes" "KbdInteractiveAuthentication no" "PidFile $1/pid" > conf
-/usr/sbin/sshd -f conf
-quiet() { ssh -p 22022 -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR "$@" </dev/null >/dev/null 2>&1; }
-for user in anna anna bert; do quiet -tt -i key $user@127.0.0.1 "sleep 1.2"; done
-printf '#!/bin/sh\necho wrong\n' > ask; chmod +x ask
-export SSH_ASKPASS="$1/ask" SSH_ASKPASS_REQUIRE=force DISPLAY=none
-for user in bert nobody-here; do
-    quiet -o PubkeyAuthentication=no -o NumberOfPasswordPrompts=1 $user@127.0.0.1 true || true
-done
-sudo -n true; sudo -n -u anna true
-kill "$(cat pid)"; sleep 0.5
-export TZ=UTC
-last -F -w -f wtmp > last.txt; last --time-format iso -w -f wtmp > last-iso.txt; lastb -F -w -f btmp > lastb.txt
-last -w -f wtmp > last-short.txt; utmpdump wtmp > dump.txt 2>/dev/null; lastlog > latest.txt; who wtmp > who.txt
-kill $collector; wait $collector || true
-
-"""
+LOGINS = setup("logins.sh")
 
 
 def logins(path: Path) -> list[Written]:
@@ -106,28 +63,7 @@ def packages(path: Path) -> list[Written]:
                     only={"action": ("install", "upgrade", "remove")})]  # fmt: skip
 
 
-JOURNAL = r"""set -e
-mkdir -p /run/systemd/journal "$1/run" "$1/log"
-mount --bind "$1/run" /run/systemd/journal
-mount -t tmpfs none /run/log 2>/dev/null || { mkdir -p /run/log; mount -t tmpfs none /run/log; }
-/lib/systemd/systemd-journald & journal=$!
-for i in $(seq 50); do [ -S /run/systemd/journal/socket ] && break; sleep 0.1; done
-"$2" - <<P
-import socket
-def tell(**fields):
-    s = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
-    s.connect("/run/systemd/journal/socket")
-    s.send("".join(f"{k}={v}\n" for k, v in fields.items()).encode())
-for user, pid in (("anna", 11), ("anna", 12), ("bert", 13)):
-    about = {"SYSLOG_IDENTIFIER": "sshd", "SYSLOG_PID": pid, "PRIORITY": 6}
-    tell(MESSAGE=f"Accepted publickey for {user} from 10.0.0.7 port 51514 ssh2: ED25519 SHA256:abc", **about)
-    tell(MESSAGE=f"pam_unix(sshd:session): session closed for user {user}", **about)
-tell(MESSAGE="Failed password for bert from 10.0.0.9 port 4022 ssh2", SYSLOG_IDENTIFIER="sshd", PRIORITY=6)
-P
-sleep 0.5
-journalctl --output json > "$1/journal.json"
-kill $journal; wait $journal || true
-"""
+JOURNAL = setup("journal.sh")
 
 
 def journal(path: Path) -> list[Written]:

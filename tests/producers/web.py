@@ -8,7 +8,7 @@ import socket
 from collections import Counter
 from pathlib import Path
 
-from tests.producers.daemons import Written, answers, daemon, free_port, hears, needs, reachable, run, says, wait
+from tests.producers.daemons import Written, answers, daemon, free_port, hears, needs, reachable, run, says, setup, wait
 
 REQUESTS = (
     *[("GET", "/a.html", ""), ("HEAD", "/a.html", ""), ("GET", "/missing.html", "")] * 3,
@@ -56,20 +56,7 @@ def documents(path: Path) -> Path:
     return root
 
 
-NGINX = """daemon off; error_log {place}/error.log info; pid {place}/pid;
-events {{}}
-http {{
- log_format objects escape=json '{{"time_iso8601":"$time_iso8601","remote_addr":"$remote_addr","remote_user":"$remote_user",'
-  '"request":"$request","status":$status,"body_bytes_sent":$body_bytes_sent,"request_time":$request_time}}';
- access_log {place}/access.log combined; access_log {place}/access.json objects;
- client_body_temp_path {place}/a; proxy_temp_path {place}/b; fastcgi_temp_path {place}/c; uwsgi_temp_path {place}/d;
- scgi_temp_path {place}/e;
- server {{
-  listen 127.0.0.1:{port}; root {place}/www;
-  location /locked.html {{ auth_basic "x"; auth_basic_user_file {place}/passwords; }}
- }}
-}}
-"""
+NGINX = setup("nginx.conf")
 ASKED = ("action", "other", "outcome")
 GET = {"action": ("GET", "HEAD")}
 
@@ -91,32 +78,7 @@ def nginx(path: Path) -> list[Written]:
     ]
 
 
-APACHE = """ServerRoot /etc/apache2
-PidFile {place}/pid
-Listen 127.0.0.1:{port}
-ServerName hall.example
-LoadModule mpm_event_module {modules}/mod_mpm_event.so
-LoadModule authz_core_module {modules}/mod_authz_core.so
-LoadModule auth_basic_module {modules}/mod_auth_basic.so
-LoadModule authn_file_module {modules}/mod_authn_file.so
-LoadModule authn_core_module {modules}/mod_authn_core.so
-LoadModule authz_user_module {modules}/mod_authz_user.so
-User www-data
-Group www-data
-DocumentRoot {place}/www
-ErrorLog {place}/error.log
-LogLevel info
-LogFormat "%h %l %u %t \\"%r\\" %>s %O \\"%{{Referer}}i\\" \\"%{{User-Agent}}i\\"" combined
-LogFormat "%v:%p %h %l %u %t \\"%r\\" %>s %O \\"%{{Referer}}i\\" \\"%{{User-Agent}}i\\"" hosts
-CustomLog {place}/access.log combined
-CustomLog {place}/hosts.log hosts
-<Location "/locked.html">
-AuthType Basic
-AuthName x
-AuthUserFile {place}/passwords
-Require valid-user
-</Location>
-"""
+APACHE = setup("apache.conf")
 
 
 def apache(path: Path) -> list[Written]:
@@ -142,16 +104,7 @@ def apache(path: Path) -> list[Written]:
     ]
 
 
-LIGHTTPD = """server.document-root = "{place}/www"
-server.port = {port}
-server.bind = "127.0.0.1"
-server.modules = ("mod_accesslog", "mod_auth", "mod_authn_file")
-accesslog.filename = "{place}/access.log"
-mimetype.assign = (".html" => "text/html")
-auth.backend = "htpasswd"
-auth.backend.htpasswd.userfile = "{place}/passwords"
-auth.require = ("/locked.html" => ("method" => "basic", "realm" => "x", "require" => "valid-user"))
-"""
+LIGHTTPD = setup("lighttpd.conf")
 
 
 def lighttpd(path: Path) -> list[Written]:
@@ -165,21 +118,7 @@ def lighttpd(path: Path) -> list[Written]:
     return [Written(path / "access.log", ASKED, asked, only=GET)]
 
 
-SQUID = """http_port 127.0.0.1:{port}
-pid_filename {place}/proxy.pid
-cache_log {place}/cache.log
-access_log stdio:{place}/proxy.log squid
-cache_effective_user proxy
-coredump_dir {place}
-shutdown_lifetime 0 seconds
-cache_mem 8 MB
-memory_cache_shared off
-cache deny all
-strip_query_terms off
-acl forbidden url_regex locked
-http_access deny forbidden
-http_access allow all
-"""
+SQUID = setup("squid.conf")
 
 
 def squid(path: Path) -> list[Written]:
@@ -200,21 +139,7 @@ def squid(path: Path) -> list[Written]:
     return [Written(path / "proxy.log", ASKED, asked, only=GET)]
 
 
-HAPROXY = """global
-    log 127.0.0.1:{collector} local0
-defaults
-    mode http
-    log global
-    option httplog
-    timeout connect 2s
-    timeout client 5s
-    timeout server 5s
-frontend hall
-    bind 127.0.0.1:{port}
-    default_backend pages
-backend pages
-    server one 127.0.0.1:{behind}
-"""
+HAPROXY = setup("haproxy.conf")
 COLLECT = """module(load="imudp")
 input(type="imudp" address="127.0.0.1" port="{collector}")
 *.* action(type="omfile" file="{place}/balancer.log" template="RSYSLOG_TraditionalFileFormat")
