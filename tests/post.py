@@ -15,37 +15,10 @@ from typing import Any
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult, LoginPassword
 
+from tests.conftest import sample
+
 TLS = Path(__file__).parent / "tls"
-DOORS = """
-[workspace]
-name = "Test house"
-zone = "Europe/Lisbon"
-[logs.doors]
-files = "doors*.csv"
-[logs.doors.fields]
-start = "When"
-user = { column = "Badge", names = "badge" }
-device = "Door"
-action = { column = "Event", values = { "in" = "in", "no" = "refused" } }
-[registers.people]
-files = "people.csv"
-id = "No"
-label = "Name"
-names = { badge = "Badge", mail = "Mail" }
-attributes = { team = "Team" }
-[registers.teams]
-files = "teams.csv"
-id = "Team"
-names = { team = "Team" }
-attributes = { lead = "Lead" }
-[mail]
-server = "localhost"
-port = %d
-security = "none"
-sender = "reports@house.example"
-inside = "house.example"
-how_outside = "zipped"
-"""
+DOORS = sample("houses/post-doors.toml")
 PEOPLE = """No,Name,Badge,Mail,Team
 1,Ada Umberlin,Q7001,ada@house.example,red
 2,Bea Norfield,Q7002,bea@house.example,red

@@ -30,69 +30,10 @@ from fermata.api.workspace import ViewerWorkspace, Workspace
 from fermata.cli.main import COMMANDS, GROUPS, cli
 from fermata.errors import FermataError, NotForViewers
 from fermata.reports.result import Page, Records
-from tests.conftest import DEEP, NOW
+from tests.conftest import DEEP, NOW, sample
 from tests.test_viewers import unpacked
 
-CONFIG = """
-[workspace]
-zone = "Europe/Lisbon"
-[logs.doors]
-files = "doors*.csv"
-key = ["entry"]
-kind = "door access"
-[logs.doors.fields]
-start = "When"
-user = { column = "Who", names = "badge", spelling = "lower" }
-editor = { column = "Editor", names = "badge" }
-place = "Area"
-action = "What"
-note = { column = "Note", spelling = "lower" }
-secret = "Secret"
-pages = { column = "Pages", type = "number" }
-entry = "No"
-[logs.logins]
-files = "logins.csv"
-kind = "logins"
-[logs.logins.fields]
-start = "When"
-finish = "Until"
-user = { column = "Who", names = "login" }
-device = "Host"
-action = "What"
-[logs.visits]
-from = "doors"
-pairing = { opening = "in", closing = "out", by = ["user"], reach = "12 hours" }
-[registers.people]
-files = "people.csv"
-id = "No"
-label = "Name"
-names = { badge = "Badge", login = "Login" }
-attributes = { department = "Dept", rate = "Rate" }
-[hours.office]
-days = "monday to friday"
-times = "08:00-18:00"
-[privacy]
-key_file = "key.txt"
-[viewers.own]
-person = "Ownda Seen"
-sees = "own"
-[viewers.team]
-person = "Ownda Seen"
-sees = "team"
-team = "department"
-[viewers.desk]
-reports = ["by-place"]
-[viewers.hiding]
-hidden = ["secret", "people.rate", "user", "doors.note"]
-[viewers.cutting]
-shortened = { note = 4 }
-[viewers.study]
-pseudonyms = ["user"]
-[viewers.groups]
-pseudonyms = ["user"]
-smallest = 3
-cube = { by = ["user.department"], only = ["action"], grain = "month" }
-"""
+CONFIG = sample("houses/access.toml")
 TEAM = [("Ownda Seen", "ownbadge", "ownlogin"), ("Teamo Canary", "teambadge", "teamlogin")]
 OTHERS = [(f"Otherby{n} Canary", f"xbadge{n}", f"xlogin{n}") for n in range(6)]
 SECRET, RATE, TAIL, CELLAR = "SECRETCANARY", "RATECANARY", "TAILCANARY", "CellarCanary"

@@ -24,7 +24,7 @@ from fermata.reports.definition.report import Report
 from fermata.reports.definition.search import SAME, ranked
 from fermata.reports.definition.wording import column_of
 from fermata.timeline.recurrence import recurrence
-from tests.conftest import NOW, ROOT, Maker, fermata
+from tests.conftest import NOW, ROOT, Maker, fermata, sample
 
 
 @pytest.fixture
@@ -139,28 +139,7 @@ def test_every_ready_report_is_kept_as_it_is(here: Workspace) -> None:
         assert here.reports.definition("last") == report, name
 
 
-TARGET = """
-[workspace]
-zone = "Europe/London"
-workdays = "office"
-[hours.office]
-days = "Monday to Friday"
-times = "09:00-17:00"
-[logs.doors]
-files = "doors.csv"
-[logs.doors.fields]
-start = "When"
-user = {{ column = "Who", names = "badge" }}
-[registers.people]
-files = "people.csv"
-id = "Id"
-label = "Name"
-names = {{ badge = "Badge" }}
-attributes = {{ team = "Team" }}
-[targets.visits]
-of = "count of doors"
-{more}
-"""
+TARGET = sample("houses/daily-target.toml")
 
 
 @pytest.mark.parametrize(

@@ -18,7 +18,7 @@ from fermata.cli.main import cli
 from fermata.errors import FermataError, RequestError
 from fermata.reports.definition.report import Report
 from fermata.timeline.hours import written
-from tests.conftest import Maker, fermata, raw, raw_entries, some
+from tests.conftest import Maker, fermata, raw, raw_entries, sample, some
 
 ZONE = ZoneInfo("Europe/Lisbon")
 REPORTS = sorted(p.stem for p in (Path(__file__).parent.parent / "src/fermata/demo/quillmere/reports").glob("*.toml"))
@@ -153,23 +153,7 @@ def test_budgets_targets_and_uptake(hall: Workspace) -> None:
     assert uptake.cell(of="Entitled", at={"other": "Light plot"}) == sum(p == "Light plot" for _, p in held)
 
 
-SMALL = """
-[workspace]
-zone = "Europe/Lisbon"
-[logs.doors]
-files = "doors.csv"
-[logs.doors.fields]
-start = "When"
-user = "Who"
-action = "What"
-amount = { column = "Sum", type = "money", unit = "EUR" }
-[registers.rates]
-files = "rates.csv"
-links = { action = "What" }
-attributes = { price = "Price" }
-from = "From"
-until = "Until"
-"""
+SMALL = sample("houses/declared-small.toml")
 MISTAKES = [
     ('[logs.x]\nfrom = "door"\nstates = { by = "user" }', "logs.x: there is no log 'door'; did you mean 'doors'?"),
     ('[logs.x]\nfrom = "y"\nstates = { by = "user" }\n[logs.y]\nfrom = "x"\nstates = { by = "user" }',
@@ -421,31 +405,7 @@ def test_a_listing_is_laid_out_as_asked(hall: Workspace) -> None:
         cli.main(["-w", str(hall.path), "events", "prints", "--fields", "nix"], standalone_mode=False)
 
 
-GENERATED = """
-[workspace]
-zone = "Europe/Lisbon"
-workdays = "week"
-[hours.week]
-days = "monday to friday"
-[logs.calls]
-files = "calls.csv"
-[logs.calls.fields]
-start = "When"
-user = "Who"
-[registers.targets]
-files = "targets.csv"
-links = { user = "Who" }
-attributes = { target = "Target" }
-from = "From"
-[logs.targets]
-generate = "amounts"
-register = "targets"
-amount = "target"
-unit = "EUR"
-per = "month"
-spread = "SPREAD"
-up_to = "calls"
-"""
+GENERATED = sample("houses/declared-generated.toml")
 CALLED = "When,Who\n2026-02-01 10:00:00,ann\n2026-04-30 10:00:00,ann\n"
 
 

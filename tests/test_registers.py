@@ -14,47 +14,10 @@ from hypothesis import strategies as st
 import fermata
 from fermata.api.workspace import Workspace, open_workspace
 from fermata.errors import ConfigError, RequestError, SourceError, UnknownName
-from tests.conftest import Maker, examples
+from tests.conftest import Maker, examples, sample
 from tests.test_readers import xlsx
 
-CONFIG = """
-[workspace]
-zone = "Europe/Lisbon"
-[logs.doors]
-files = "doors.csv"
-kind = "door access"
-[logs.doors.fields]
-start = "When"
-user = { column = "Who", names = "badge" }
-place = "Area"
-action = "What"
-[logs.calls]
-files = "calls.csv"
-[logs.calls.fields]
-start = "When"
-duration = { column = "Secs", form = "seconds" }
-user = { column = "Ext", names = "extension" }
-[registers.people]
-files = "people.csv"
-id = "No"
-label = "Name"
-names = { badge = { column = "Badge", separator = ";" }, extension = "Ext" }
-attributes = { department = "Dept", groups = { column = "Groups", separator = "|" } }
-from = "From"
-until = "Until"
-archived = "Left"
-[registers.places]
-files = "places.csv"
-id = "Id"
-label = "Name"
-names = { place = "Name" }
-parent = "In"
-[registers.units]
-files = "units.csv"
-id = "Unit"
-names = { department = "Unit" }
-parent = "In"
-"""
+CONFIG = sample("houses/registers.toml")
 PEOPLE = """No,Name,Badge,Ext,Dept,Groups,From,Until,Left
 1,Mira Vale,1234;77,201,Stage,choir|keys,,2026-03-10,
 1,Mira Vale,1234,201,Box office,choir,2026-03-11,,

@@ -21,7 +21,7 @@ from fermata.digest import digest, left_out
 from fermata.reports import requests
 from fermata.reports.compile.request import Asking, behind, compiled
 from fermata.reports.requests import Request
-from tests.conftest import NOW, Maker, some
+from tests.conftest import NOW, Maker, sample, some
 
 MARCH = {"period": "2026-03"}
 ASKED: list[tuple[Any, Asking]] = [
@@ -192,51 +192,7 @@ def test_the_same_question_asked_in_other_words_has_the_same_digest(hall: Worksp
     )
 
 
-CONFIG = """
-[workspace]
-zone = "Europe/Lisbon"
-workdays = "office"
-[logs.timesheets]
-files = "entries.csv"
-[logs.timesheets.fields]
-start = "From"
-finish = "To"
-user = { column = "Who", names = "badge" }
-project = "Project"
-[registers.people]
-files = "people.csv"
-id = "No"
-label = "Name"
-names = { badge = "Badge" }
-attributes = { pattern = "Pattern" }
-[holidays.house]
-days = ["2026-03-09"]
-[hours.office]
-days = "monday to friday"
-times = "09:00-17:00"
-holidays = "house"
-[patterns.full]
-hours = { monday = 8, tuesday = 8, wednesday = 8, thursday = 8, friday = 8 }
-holidays = "house"
-[factors.paper]
-value = "5"
-unit = "g/h"
-source = "assumed"
-[registers.rates]
-files = "rates.csv"
-links = { project = "Project" }
-attributes = { hour = "Hour" }
-[computed.charge]
-logs = "timesheets"
-rates = "rates"
-unit = "EUR"
-hour = "hour"
-[logs.required]
-generate = "required time"
-register = "people"
-pattern = "pattern"
-up_to = "timesheets"
-"""
+CONFIG = sample("houses/request.toml")
 FILES = {
     "entries": "From,To,Who,Project\n"
     + "".join(f"2026-03-{d:02d}T08:00,2026-03-{d:02d}T12:00,B{d % 2},P\n" for d in range(2, 28)),

@@ -15,31 +15,11 @@ import pytest
 
 import fermata
 from fermata.errors import RequestError, UnknownName
-from tests.conftest import DEEP, NOW, Maker, some
+from tests.conftest import DEEP, NOW, Maker, sample, some
 from tests.test_viewers import unpacked
 
 LEAST = 3
-CONFIG = """
-[workspace]
-zone = "Europe/Lisbon"
-[logs.doors]
-files = "doors.csv"
-[logs.doors.fields]
-start = "When"
-user = { column = "Who", names = "badge" }
-place = "Area"
-action = "What"
-pages = { column = "Pages", type = "number" }
-[registers.people]
-files = "people.csv"
-id = "No"
-label = "Name"
-names = { badge = "Badge" }
-attributes = { department = "Dept" }
-[viewers.study]
-smallest = 3
-cube = { by = ["place", "user.department"], only = ["action"], grain = "month" }
-"""
+CONFIG = sample("houses/small_groups.toml")
 PLACES, DEPARTMENTS, ACTIONS, MONTHS = (
     ("Hall", "Stage", "Yard"),
     ("A", "B", "C"),
