@@ -265,6 +265,11 @@ TIMES = {
     "01.03.26 10:00": {"form": ["%d/%m/%y %H:%M", "%d.%m.%y %H:%M"]},
     "3/1/2026 10:00:00 AM": {"form": "%m/%d/%Y %I:%M:%S %p"},
     "3/1/2026 10:00 a. m.": {"form": "%m/%d/%Y %I:%M %p"},
+    "46082.41667": {"form": "spreadsheet day"},
+    "46082,416666667": {"form": ["iso", "spreadsheet day"]},
+    "dim. 1 mars 2026 10:00": {"form": "%d %b. %Y %H:%M"},
+    "Sonntag, 1. März 2026 10:00": {"form": "%d. %B %Y %H:%M"},
+    "1 de marzo de 2026 10:00": {"form": "%d de %B de %Y %H:%M"},
 }
 
 

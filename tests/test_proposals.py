@@ -20,6 +20,7 @@ import pytest
 from fermata import Report, Workspace
 from fermata.api.workspace import open_workspace
 from fermata.errors import RequestError
+from fermata.intake.texts import MONTHS
 from fermata.registers.proposal import propose_register
 from fermata.workspace.proposing import Trial, add_log, propose
 from tests.conftest import DEEP, NOW, sample, some
@@ -296,6 +297,7 @@ EXPORTS: dict[str, tuple[str, dict[str, Any]]] = {  # an export of a trade: its 
     "named-zone.csv": ("logins", {"start": "2026-11-27 10:00:01+01:00", "action": "login"}),
     "synced.csv": ("door access", {"start": "2026-11-27 09:00:00+01:00", "last_sync": "2026-11-28 01:00:00+01:00"}),
     "packed.csv": ("door access", {"start": "2026-11-27 09:00:01+01:00", "device": "Main"}),
+    "serial.csv": ("door access", {"start": "2026-03-01 08:15:10+01:00", "action": "in"}),
 }
 
 
@@ -311,6 +313,18 @@ def test_an_export_of_a_trade_is_understood(tmp_path: Path, name: str) -> None:
     assert opened.base.schemas[log].kind == kind
     event = opened.log(log).listing().to_pandas().iloc[0]
     assert {k: str(event[k]) for k in first} == first
+
+
+def test_months_are_known_in_ten_languages(tmp_path: Path) -> None:
+    """Every name of a month, in full and short, with a day of the week before it or not, is proposed and read."""
+    named = [(month, name) for month, (own, more) in enumerate(MONTHS.items(), 1) for name in (own, *more.split())]
+    rows = [f"{'sam. ' * (n % 2)}{n % 28 + 1}. {name.upper() if n % 3 else name}{'.' * (n % 5 == 0)} 2026 08:{n % 60:02}"
+            for n, (_, name) in enumerate(named)]  # fmt: skip
+    opened, trial = brought_in(tmp_path / "hall", "doors.csv", "Zeit;Karte;Tür\n" + "".join(f"{r};7;A\n" for r in rows))
+    assert trial.stored == len(named) > 130
+    found = opened.log(opened.archive.logs[0]).listing().to_pandas()
+    wanted = {f"2026-{month:02}-{n % 28 + 1:02} 08:{n % 60:02}" for n, (month, _) in enumerate(named)}
+    assert {str(at)[:16] for at in found["start"]} == wanted
 
 
 SHIFTS = {  # a day's comings and goings in one row: hours in all

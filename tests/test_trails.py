@@ -90,6 +90,15 @@ def test_who_was_not_seen_is_said_with_what_was_searched(hall: Workspace) -> Non
     assert early["logins"] == "no: it begins later"
 
 
+def test_that_nothing_was_found_is_the_answer(hall: Workspace) -> None:
+    """Where no log has anything in the period, that and the times around it are shown first; `--limit` cuts events."""
+    told = fermata("-w", str(hall.path), "trace", "Score vault", "--period", "2026-03-30", "--limit", "2").stdout
+    assert told.count("  device   ") == len(hall.trace("Score vault", period="2026-03-30").parts[0].rows) > 2
+    notes = [line for line in told.splitlines() if line.startswith("Note")]
+    assert notes[0].endswith("nothing found: no log has an event of Score vault in this period")
+    assert "not in doors: last before 2026-03-29 16:16:45 +01:00, first after 2026-03-31 14:58:29" in notes[1]
+
+
 def test_a_silent_device_is_named(make: Maker) -> None:
     """Where nobody was seen because a reader wrote nothing, the reader is named."""
     text = readings(

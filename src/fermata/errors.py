@@ -40,6 +40,8 @@ SAID = {  # what others call an action or a field -> what it is called here
     **dict.fromkeys(("door", "printer", "computer", "host", "machine", "reader", "terminal", "workstation"), "device"),
     **dict.fromkeys(("location", "site", "room", "building", "area"), "place"),
     **dict.fromkeys(("status", "result", "event", "type"), "action"),
+    **dict.fromkeys(("called", "caller", "destination", "number", "dialled", "dialed", "remote", "party"), "other"),
+    **dict.fromkeys(("cost", "price", "fee"), "charge"),
     "denied": "refused", "rejected": "refused", "no entry": "refused", "entry": "in", "exit": "out",
     "unanswered": "missed", "no answer": "missed", "connected": "answered", "logon": "login", "logoff": "logout",
     "deny": "refused",

@@ -15,6 +15,7 @@ __all__ = ["another_command", "another_option", "filter_written", "instead_of_va
 
 ALIKE = 0.75  # how much of a slip of the finger is right
 OPTIONS = {  # option -> what others call it; of several that a command has, the first
+    "--mail": "email e-mail recipients to",
     "--period": "from to since until between start end begin after before date dates when range last day days week "
     "month quarter year p",
     "--only": "filter filters where include keep match with if equals",
@@ -48,7 +49,6 @@ OPTIONS = {  # option -> what others call it; of several that a command has, the
     "--viewer": "as role anonymize anonymise mask redact hide pseudonymize pseudonymise",
     "--workspace": "config dir root",
     "--zone": "timezone time-zone tz",
-    "--mail": "email e-mail recipients",
     "--folder": "directory dir path",
     "--when": "every daily weekly monthly cron at",
     "--add": "write append apply save",
@@ -175,13 +175,14 @@ def missing(ctx: click.Context, what: str) -> str:
     begin = f"fermata {ctx.command_path.partition(' ')[2]}"
     examples = [w for line in (ctx.command.help or "").splitlines() if (w := line.strip()).startswith(begin)]
     told = f"{what.removesuffix('...')} is missing" + (f", as in: {examples[0]}" if examples else "")
-    if what in ("LOG", "--log"):
+    asks = ctx.command.name == "report" and what == "NAME"
+    if asks or what in ("LOG", "--log"):
         with contextlib.suppress(FermataError):
             from fermata.api.workspace import open_workspace
 
             above = ctx.find_root().params
             logs = open_workspace(above["workspace"], viewer=above["viewer"]).archive.logs
-            told += f"\n  logs: {', '.join(logs)}" if logs else ""
+            told += f"\n  {'or a log itself' if asks else 'logs'}: {', '.join(logs)}" if logs else ""
     return told
 
 

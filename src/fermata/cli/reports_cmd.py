@@ -245,7 +245,7 @@ def trace(ctx: click.Context, /, name: str, **options: Any) -> None:
     field, equals, value = name.partition("=")
     asked = {"field": field.strip(), "name": value.strip()} if equals else {"name": name}
     chosen = {k: options[k] for k in ("period", "zone", "log") if options[k]}
-    limit = emit.most(options["limit"], options["output"])
-    result = workspace.trace(**asked, limit=limit, **chosen)
-    answer = result.part(options["part"]) if options["part"] else result.answer
-    emit.emit(answer, options["output"], options["limit"])
+    result = workspace.trace(**asked, limit=emit.most(options["limit"], options["output"]), **chosen)
+    summary = result.part("1")  # is never cut
+    rows = max(limit, len(summary.rows)) if (limit := options["limit"]) else None
+    emit.emit(result.part(options["part"]) if options["part"] else result.answer, options["output"], rows)

@@ -12,7 +12,16 @@ from collections.abc import Mapping
 from fermata.archive.duck import lit
 from fermata.fields import Field
 from fermata.intake.field_map import FieldMap
-from fermata.intake.texts import HALVES, IN_WORDS, ISO_DURATION, Column, Origin, raw_text, spelt
+from fermata.intake.texts import (
+    HALVES,
+    IN_WORDS,
+    ISO_DURATION,
+    Column,
+    Origin,
+    in_other_words,
+    raw_text,
+    spelt,
+)
 
 __all__ = ["FILES", "Files"]
 
@@ -40,6 +49,7 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
         local.append(f"try_strptime({raw}, {forms_sql})")
         if otherwise := _as_engines_write(raw, patterns):
             local.append(f"try_strptime({otherwise}, {forms_sql})")
+        local += [f"try_strptime({text}, {lit(form)})" for text, form in in_other_words(raw, patterns, FILES)]
         if any("%H:%M" in p for p in patterns):
             ends, begins = f"regexp_matches({raw}, {lit(DAYS_END)})", f"regexp_replace({raw}, '\\b24:00', '00:00')"
             local.append(f"CASE WHEN {ends} THEN try_strptime({begins}, {forms_sql}) + INTERVAL 1 DAY END")
@@ -54,6 +64,8 @@ def instant(field: FieldMap, origin: Origin) -> tuple[Column, Column]:
             utc.append(f"CASE WHEN {shaped} AND {has_offset} THEN {zoned} END")
         elif form in EPOCH:
             utc.append(_epoch(raw, EPOCH[form]))
+        elif form == "spreadsheet day":
+            local.append(_spreadsheet_day(raw))
         elif form == "julian day":
             days = f"try_cast({raw} AS DECIMAL(28, 12))"
             micros = f"({days} - {UNIX_EPOCH_JULIAN}) * 86400000000"
@@ -85,6 +97,19 @@ def _as_engines_write(raw: str, patterns: list[str]) -> str:
     if any("%p" in p for p in patterns):
         text = f"regexp_replace({text}, {lit(HALVES)}, '\\1m')"
     return text if text != raw else ""
+
+
+def _spreadsheet_day(raw: str) -> str:
+    """A wall clock as spreadsheets count it, in days since 1899-12-30; to the second where it has fewer decimals than a
+    millisecond takes.
+    """
+    number = f"replace({raw}, ',', '.')"
+    days, fine = f"try_cast({number} AS DECIMAL(28, 12))", f"length(split_part({number}, '.', 2)) > 7"
+    millis = f"CASE WHEN {fine} THEN round({days} * 86400000, 0) ELSE round({days} * 86400, 0) * 1000 END"
+    return (
+        f"CASE WHEN {days} > 0 AND {days} < 2958466 THEN TIMESTAMP '1899-12-30' + "
+        f"to_microseconds(CAST({millis} AS BIGINT) * 1000) END"
+    )
 
 
 def _in_full(text: str) -> str:

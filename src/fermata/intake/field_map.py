@@ -21,11 +21,12 @@ from fermata.strict import Strict, listed
 
 __all__ = ["DURATION_FORMS", "TIME_WORDS", "FieldMap", "check_forms", "expression", "in_percents", "named_once"]
 
-TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us", "julian day")
+TIME_WORDS = ("iso", "epoch s", "epoch ms", "epoch us", "julian day", "spreadsheet day")
 DURATION_FORMS = ("seconds", "milliseconds", "minutes", "hours", "h:mm:ss", "h:mm", "mm:ss", "iso", "words")
 CALLED = {  # form -> what others call it
     "iso": ("iso8601", "iso 8601", "iso", "rfc3339", "rfc 3339"),
     "epoch s": ("unix", "epoch", "unix time", "timestamp"), "epoch ms": ("unix ms", "epoch milliseconds", "java"),
+    "spreadsheet day": ("excel", "excel serial", "excel date", "serial", "serial date", "ole", "oadate", "ole date"),
 }  # fmt: skip
 LETTERS = re.compile(r"(?i)(y+|d+|hh?(?:24|12)?|mi|m+|s+|f+|tt|am|a)|(.)")  # letters of a form, or a sign between them
 SPELLINGS = ("lower", "composed", "no domain", "mac", "phone")

@@ -15,7 +15,7 @@ from fermata.archive.duck import lit
 from fermata.errors import RequestError
 from fermata.fields import Field
 from fermata.intake.field_map import FieldMap
-from fermata.intake.texts import IN_WORDS, Column, Origin, raw_text, spelt
+from fermata.intake.texts import IN_WORDS, Column, Origin, in_other_words, raw_text, spelt
 
 __all__ = ["EPOCH", "FAMILIES", "Native"]
 
@@ -140,12 +140,16 @@ class Native:
         local: list[str] = []
         utc: list[str] = []
         for form in forms:
+            if form == "spreadsheet day":
+                local.append(_spreadsheet_day(self._number(_point(raw, ",", ""), family, here)))
+                continue
             if form in EPOCH or form == "julian day":
                 utc.append(_epoch(self._number(raw, family, here), form))
                 continue
-            here_and_there = _read(raw, form)
-            local += here_and_there[:1] if here_and_there[0] else []
-            utc += here_and_there[1:] if here_and_there[1] else []
+            for text, written in ((raw, form), *in_other_words(raw, [form], self)):
+                here_and_there = _read(text, written)
+                local += here_and_there[:1] if here_and_there[0] else []
+                utc += here_and_there[1:] if here_and_there[1] else []
         wanted = " or ".join("ISO 8601" if f == "iso" else f for f in forms)
         return (
             Column(_coalesce(local, NO_TIME), reason=f"is not a time written as {wanted}", raw=raw),
@@ -236,6 +240,17 @@ def _epoch(number: str, form: str) -> str:
         micros = f"round(({number}) * {EPOCH[form]})"
         most = f"abs({number}) <= {MOST_EPOCH // EPOCH[form]}"
     return f"CASE WHEN {most} THEN TIMESTAMP '1970-01-01' + {micros} * INTERVAL '1 microsecond' END"
+
+
+def _spreadsheet_day(number: str) -> str:
+    """A wall clock from a number of days since 1899-12-30; to the second where it has fewer decimals than a millisecond
+    takes.
+    """
+    millis = (
+        f"CASE WHEN scale({number}) > 7 THEN round(({number}) * 86400000) ELSE round(({number}) * 86400) * 1000 END"
+    )
+    here = f"TIMESTAMP '1899-12-30' + ({millis}) * INTERVAL '1 millisecond'"
+    return f"CASE WHEN ({number}) > 0 AND ({number}) < 2958466 THEN {here} END"
 
 
 def _shape(form: str) -> tuple[str, list[str]]:

@@ -7,7 +7,7 @@ the engine that reads files, `fermata.intake.native` for a PostgreSQL database i
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
@@ -21,10 +21,14 @@ __all__ = [
     "HALVES",
     "IN_WORDS",
     "ISO_DURATION",
+    "MONTHS",
+    "MONTH_THERE",
+    "WEEKDAY",
     "Column",
     "Dialect",
     "Origin",
     "from_name",
+    "in_other_words",
     "paired",
     "raw_text",
     "spelt",
@@ -40,6 +44,23 @@ IN_WORDS = (  # 1d 2h 3m 4.5s, 2 hours 5 minutes, 3 Std. 20 Min.: days, hours, m
     r"(?:([0-9]{1,9})(?:[.]([0-9]{1,6}))? *(?:seconds?|secs?|sekunden?|sek|s)[.]?)?$"
 )
 HALVES = "(?i)\\b([ap])[.][ \u00a0\u202f]?m[.]"  # a.m. and p.m., of which the engines know am and pm
+MONTHS = {  # as the engines know them -> the names in Danish, Dutch, French, German, Italian, Norwegian, Polish,
+    # Portuguese, Spanish and Swedish, in full and short
+    "January": "januar januari janvier janv jänner jän enero ene janeiro gennaio gen styczeń stycznia sty",
+    "February": "februar februari février fevrier févr fév fevr feber febrero fevereiro fev febbraio luty lutego lut",
+    "March": "märz maerz mär mrz mars marts marzo março marco maart mrt marzec marca",
+    "April": "avril avr abril abr aprile kwiecień kwietnia kwi",
+    "May": "mai maj mayo maio mei maggio mag maja",
+    "June": "juni juin junio junho giugno giu czerwiec czerwca cze",
+    "July": "juli juillet juil julio julho luglio lug lipiec lipca lip",
+    "August": "august août aout agosto ago augusti augustus sierpień sierpnia sie",
+    "September": "septembre septiembre setiembre setembro settembre sept set wrzesień września wrz",
+    "October": "oktober okt octobre octubre outubro ottobre ott out październik października paź",
+    "November": "novembre noviembre novembro listopad listopada lis",
+    "December": "dezember dez décembre decembre déc diciembre dic dezembro dicembre desember des grudzień grudnia gru",
+}
+MONTH_THERE = r"[0-9][.]?[ /-]*(?:de )?([^0-9 ,.:/-]+[.]?)"  # behind the day of the month
+WEEKDAY = r"^[^0-9 ,.]+[.]?,? ([0-9])"  # in front of it
 SHORT_NUMBER = 6  # digits; shorter ones are extensions and service numbers, which have no country
 
 
@@ -79,6 +100,27 @@ def raw_text(field: FieldMap, origin: Origin) -> str:
         cases = " ".join(f"WHEN {lit(k)} THEN {lit(v)}" for k, v in field.values.items())
         text = f"CASE {text} {cases} ELSE {text} END"
     return text
+
+
+def in_other_words(raw: str, forms: Sequence[str], dialect: Dialect) -> list[tuple[str, str]]:
+    """The text with the month's name of another language as engines read it, and without a day of the week before it,
+    for each form of time with such a name; and that form.
+    """
+    found = []
+    name = dialect.group(raw, MONTH_THERE)
+    word = dialect.lowered(dialect.composed(f"rtrim({name}, '.')"))
+    for form in forms:
+        for code in {"%b", "%B"} & set(re.findall("%.", form)):
+            whens = " ".join(
+                f"WHEN {word} IN ({', '.join(map(lit, (own.lower(), own[:3].lower(), *others.split())))}) "
+                f"THEN {lit(own if code == '%B' else own[:3])}"
+                for own, others in MONTHS.items()
+            )
+            text = f"replace({raw}, {name}, CASE {whens} ELSE {name} END)"
+            if not re.search("%[aA]", form):
+                text = f"regexp_replace({text}, {lit(WEEKDAY)}, '\\1')"
+            found.append((text, form.replace(f"{code}.", code)))
+    return found
 
 
 def spelt(field: FieldMap, origin: Origin) -> str:

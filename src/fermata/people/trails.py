@@ -94,7 +94,9 @@ def asked(request: Trail, place: Workplace) -> Page:
     filters = str(report.selection) if report.selection.conditions else ""
     head = dataclasses.replace(head, period_exact=stretch.exact, period_text=stretch.text, filters=filters)
     notes = [*left, *_looked_for(place, subject), *_outside(place, now, report, subject)]
-    notes += _not_seen(place, now, report, subject, absent, stretch)
+    if not seen:
+        notes.insert(0, Note(f"nothing found: no log has an event of {who} in this period", "nothing"))
+    notes += _not_seen(place, now, report, subject, absent, stretch, at_all=bool(seen))
     first = Records("Summary", dataclasses.replace(head, title="Summary"), SUMMARY, tuple(summary), len(summary))
     parts = [PagePart("Summary", first)]
     events, total = _steps(once, now, report, subject, seen, limit)
@@ -248,10 +250,10 @@ def _outside(place: Workplace, now: datetime, report: Report, subject: Subject) 
 
 
 def _not_seen(
-    place: Workplace, now: datetime, report: Report, subject: Subject, absent: list[str], stretch: Any
+    place: Workplace, now: datetime, report: Report, subject: Subject, absent: list[str], stretch: Any, *, at_all: bool
 ) -> list[Note]:
     """Of each log without the subject: the last such event before and the first after, and devices silent in the
-    period.
+    period. Where no log has the subject `at_all`, that is the answer.
     """
     notes = []
     tz = stretch.calendar.zone
@@ -270,7 +272,7 @@ def _not_seen(
         notes.append(
             Note(
                 f"not in {log}: last before {said[0]}, first after {said[1]}{_silent(place, now, log, start, end)}",
-                "scope",
+                "scope" if at_all or not any(found) else "nothing",
             )
         )
     return notes

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import re
+import unicodedata
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cache
@@ -13,7 +14,7 @@ from fermata.intake.guess.comings import comings
 from fermata.intake.guess.headings import happened, hints, named, says
 from fermata.intake.guess.values import ISO_LENGTH
 from fermata.intake.guess.words import UNITS
-from fermata.intake.texts import HALVES, IN_WORDS
+from fermata.intake.texts import HALVES, IN_WORDS, MONTH_THERE, MONTHS, WEEKDAY
 
 __all__ = ["Times", "form_of", "times"]
 
@@ -31,11 +32,14 @@ DAYS = (
     "%Y.%m.%d",
     "%Y%m%d",
     "%d %b %Y",
+    "%d. %b %Y",
+    "%d de %b de %Y",
     "%d-%b-%Y",
     "%d-%b-%y",
     "%b %d %Y",
     "%b %d, %Y",
     "%d %B %Y",
+    "%d. %B %Y",
     "%B %d, %Y",
     "%A, %B %d, %Y",
     "%A, %d %B %Y",
@@ -67,6 +71,10 @@ EXAMPLE = datetime(2026, 11, 27, 13, 5, 9, 123456)
 NAMED_ZONE = re.compile(r"(.*\d(?: ?[AaPp][Mm])?) ?(?:UTC|GMT)")
 ISO_FORMS = ("%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S.%f")
 
+ENGLISH = {w for m in MONTHS for w in (m.casefold(), m[:3].casefold(), "sept")}
+NAMED = {w: m for m, words in MONTHS.items() for w in (m.casefold(), m[:3].casefold(), *words.split())}
+SERIAL = re.compile(r"\d{5}(?:[.,]\d{1,12})?")  # days; the numbers below are of the years 1982 to 2119
+
 Doubts = dict[str, str]
 Fields = dict[str, dict[str, Any]]
 
@@ -87,7 +95,7 @@ def times(columns: dict[str, list[str]], doubts: Doubts, kind: str) -> Times:
     talked, where the file says it.
     """
     around = {n: _around(texts) for n, texts in columns.items()}
-    columns = {n: [_as_read(t[len(around[n][0]) : len(t) - len(around[n][1])]) for t in columns[n]] for n in columns}
+    columns = {n: _as_read([t[len(around[n][0]) : len(t) - len(around[n][1])] for t in columns[n]]) for n in columns}
     forms = {n: f for n, texts in columns.items() if texts and (f := form_of(n, texts, doubts)) is not None}
     if any(t and all(map(CLOCK.match, t)) for t in columns.values()):
         forms |= _dates(columns, doubts)
@@ -161,9 +169,23 @@ def _dates(columns: dict[str, list[str]], doubts: Doubts) -> dict[str, list[str]
     return found
 
 
-def _as_read(text: str) -> str:
-    """A text with `Sept` and `a.m.` as forms of time have them."""
-    return re.sub(HALVES, r"\1m", re.sub(r"(?i)\bsept\b", "Sep", text))
+def _as_read(texts: list[str]) -> list[str]:
+    """Texts with `Sept` and `a.m.` as forms of time have them; where months have names of another language, with their
+    short English ones, and without the day of the week.
+    """
+    found = [_month(t) for t in texts]
+    if any(month and name.rstrip(".").casefold() not in ENGLISH for name, month in found):
+        texts = [
+            re.sub(WEEKDAY, r"\1", t.replace(n, m[:3]) if m else t) for t, (n, m) in zip(texts, found, strict=True)
+        ]
+    return [re.sub(HALVES, r"\1m", re.sub(r"(?i)\bsept\b", "Sep", t)) for t in texts]
+
+
+def _month(text: str) -> tuple[str, str]:
+    """The word behind the day of the month, and the month it names in whatever language."""
+    if (found := re.search(MONTH_THERE, text)) is None:
+        return "", ""
+    return found[1], NAMED.get(unicodedata.normalize("NFC", found[1].rstrip(".")).casefold(), "")
 
 
 def form_of(name: str, texts: list[str], doubts: Doubts) -> list[str] | None:
@@ -186,6 +208,9 @@ def form_of(name: str, texts: list[str], doubts: Doubts) -> list[str] | None:
         return ["julian day"]
     if all(re.fullmatch(r"\d{10}\.\d+", t) for t in sample):
         return ["epoch s"]
+    days = all(SERIAL.fullmatch(t) and 30_000 < int(t[:5]) < 80_000 for t in sample) and any(len(t) > 5 for t in sample)
+    if days and any(says(name, h) for field in ("start", "finish") for h in hints(field)):
+        return ["spreadsheet day"]
     fitting = [f for f in (*WHOLE, *DAYS) if _share(sample, f) >= ENOUGH]
     if not fitting:
         return None

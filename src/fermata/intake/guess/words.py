@@ -199,8 +199,8 @@ ACTIONS = {  # kind -> word of the kind -> how values say it, the surest first
         "out": r"\bout\b|\bexit|austritt|ausgang|^aus$|sortie|salida|saida|uscita|uitgang|wyjscie|\bgehen\b",
         "in": r"\bin\b|\bentry|\bentrance|eintritt|eingang|^ein$|entree|entrada|ingresso|entrata|ingang|wejscie"
         r"|\bkommen\b",
-        "granted": r"grant|permit|gewahrt|erteilt|accept|accord|autoris|permitid|concedid|consentit|toegestaan|verleend"
-        r"|przyznan|allowed|\bok\b|valid",
+        "granted": r"grant|permit|gewahrt|erteilt|zutritt|accept|accord|autoris|permitid|concedid|consentit|toegestaan"
+        r"|verleend|przyznan|allowed|\bok\b|valid",
         "alarm": r"alarm",
     },
     "calls": {

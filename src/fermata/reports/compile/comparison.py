@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import re
 from datetime import date, datetime, timedelta
 from math import ceil
 
@@ -17,6 +18,7 @@ __all__ = ["PART", "compared"]
 
 PART = "equal part"
 DAY = timedelta(days=1)
+OTHERS = ("before", "year ago", "52 weeks ago", "weekdays before")  # the same length, earlier
 MEANT = {  # how it is written here -> what others say, where that is no period
     "before": ("previous", "prior", "previous period", "prior period", "last period", "period before",
                "previous month", "previous week", "previous day", "month before", "week before", "day before"),
@@ -39,16 +41,18 @@ def compared(
     if text == "before":
         step = Period.parse(report.period, stretch.calendar).step(-1, now, covers)
         other = step.resolve(now, covers)
-    elif text in ("year ago", "52 weeks ago", "weekdays before"):
+    elif text in OTHERS:
         other = _shifted(stretch, text)
     else:
         try:
             return Period.parse(report.compare, stretch.calendar).resolve(now, covers)
-        except RequestError:
-            meant = next((here for here, words in MEANT.items() if text.replace("-", " ") in words), "")
-            if not meant:
-                raise
-            raise RequestError(f"there is no comparison {text!r}; did you mean {meant!r}?") from None
+        except RequestError as e:
+            words = re.sub("[ _-]", "", text)
+            every = {said.replace(" ", ""): here for here in OTHERS for said in (here, *MEANT.get(here, ()))}
+            meant = every.get(words, "")
+            if meant:
+                raise RequestError(f"there is no comparison {text!r}; did you mean {meant!r}?") from None
+            raise RequestError(f"{e}; or compare with one of: {', '.join(OTHERS)}") from None
     until = min(stretch.end, covers[1]) if covers and covers[1] > stretch.start else stretch.end
     unfinished = (stretch.relative and stretch.days is None) or until < stretch.end
     if report.full_period or not unfinished:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -10,7 +11,7 @@ from fermata.analysis.cells import value
 from fermata.analysis.combine import gather
 from fermata.analysis.plan import Plan
 from fermata.analysis.unusual import find
-from fermata.errors import RequestError
+from fermata.errors import RequestError, plural
 from fermata.notes import Note
 from fermata.reports.compile.filter_values import check_values
 from fermata.reports.compile.resolve import resolve
@@ -87,11 +88,13 @@ def unusual(
         period_text=stretch.text,
     )
     ready = sum(len(before) >= history for before in begun.values())
-    notes = [*_told(unit, history, factor, ready, len(found), short), *said, *known_beforehand(plan, place)]
+    notes = [*_told(by, unit, history, factor, ready, len(found), short), *said, *known_beforehand(plan, place)]
     return Records(head.title, head, _columns(plan, unit), listed, len(listed), notes=tuple(notes))
 
 
-def _told(unit: str, history: int, factor: float, ready: int, found: int, short: list[Any]) -> list[Note]:
+def _told(
+    by: Sequence[str], unit: str, history: int, factor: float, ready: int, found: int, short: list[Any]
+) -> list[Note]:
     """What is called unusual, how many have the history for it, and whether nobody is."""
     told = (
         f"unusual is more than {factor:g} times the 95th percentile of one's own {unit}s since one's first event "
@@ -102,7 +105,8 @@ def _told(unit: str, history: int, factor: float, ready: int, found: int, short:
     if not ready:
         notes.append(Note(f"nobody has {history} {unit}s of history before the period: nothing examined", "examined"))
     elif not found:
-        notes.append(Note(f"nothing is beyond the usual; with enough history: {ready:,}", "usual"))
+        who = f"{ready:,} {plural(by[0]) if len(by) == 1 else 'groups'}"
+        notes.append(Note(f"nothing is beyond the usual of the {who} with enough history", "usual"))
     if short:
         shown = ", ".join(" ".join(map(str, g)) for g in short[:5]) + (" ..." if len(short) > 5 else "")
         notes.append(Note(f"{len(short):,} have too short a history for a claim: {shown}", "scope"))
