@@ -7,6 +7,7 @@ import json
 import re
 import shlex
 from collections.abc import Iterator
+from pathlib import Path
 
 import click
 import pytest
@@ -21,6 +22,7 @@ from fermata.errors import ConfigError, FermataError
 from fermata.intake.field_map import FieldMap
 from fermata.intake.mapping import LogMap
 from fermata.registers.model import RegisterMap
+from fermata.reports.definition import catalogue
 from fermata.reports.definition.report import Report
 from tests.conftest import ROOT, some
 
@@ -62,6 +64,20 @@ def test_what_a_command_lacks_is_named_with_an_example_of_it(hall: Workspace) ->
             assert ("\n  logs: doors, calls," in told) is (what == "LOG")
             tried += 1
     assert tried > 15
+
+
+def test_a_workspace_without_anything_is_told_of(tmp_path: Path) -> None:
+    """Of every command that needs no argument, and of every ready report: something is said, and no check succeeds."""
+    (tmp_path / "fermata.toml").write_text("")
+    alone = [path for path, c in every_command(cli, click.Context(cli))
+             if path not in ("demo", "new") and not any(p.required for p in c.params)]  # fmt: skip
+    for line in [*alone, *(f"report {name}" for name in list(catalogue.entries())[::9])]:
+        done = CliRunner().invoke(cli, ["-w", str(tmp_path), *line.split()])
+        told = f"{done.output}{done.exception or ''}"
+        assert len(told.split()) > 2, line
+        assert not re.search("logs  hold|internal error", told), line
+    assert len(alone) > 12
+    assert CliRunner().invoke(cli, ["-w", str(tmp_path), "archive", "verify"]).exit_code == 1
 
 
 def test_what_is_meant_by_a_word_of_the_trade_is_there() -> None:

@@ -64,7 +64,19 @@ class NotForViewers(RequestError, AttributeError):
     """Something that a viewer's workspace does not have."""
 
 
-HOW = {"register": "; a list becomes one with: fermata map LIST --register NAME"}  # where nothing is declared
+class NeedsMore(RequestError):
+    """A report needs `what` the workspace does not have ("a log of printing", "fields of calls"): these `parts`."""
+
+    def __init__(self, text: str, what: str, parts: Iterable[str] = ()) -> None:
+        super().__init__(text)
+        self.what, self.parts = what, tuple(parts)
+
+
+HOW = {  # where nothing is declared
+    "register": "; a list becomes one with: fermata map LIST --register NAME",
+    "log": "; one is proposed by: fermata map FILE --add",
+    "evacuation": "; prepare one with: fermata evacuation prepare NAME",
+}
 
 
 class UnknownName(RequestError, LookupError):
@@ -79,12 +91,22 @@ class UnknownName(RequestError, LookupError):
         if near:
             text += f"; did you mean {' or '.join(repr(n) for n in near)}?"
         if not names:
-            text += f"; no {what} is declared{HOW.get(what, '')}"
+            text += f"; {none_declared(what)}"
         elif len(names) <= 40:
             text += f" ({plural(what)}: {', '.join(names)})"
         elif not near:
             text += f" ({len(names):,} are known, for instance {', '.join(names[:5])})"
         return cls(text)
+
+
+def none_declared(what: str) -> RequestError:
+    """That there is no log, register ... at all, and how to have one."""
+    return RequestError(f"no {what} is declared{HOW.get(what, '')}")
+
+
+def counted(n: int, word: str) -> str:
+    """A number of things: `1 record`, `2,400 records`."""
+    return f"{n:,} {word if n == 1 else plural(word)}"
 
 
 def plural(word: str) -> str:
@@ -101,7 +123,7 @@ class ConfigError(RequestError):
         self.path = path
         self.problems = problems
         lines = "\n".join(f"  {p}" for p in problems)
-        super().__init__(f"{path}: {len(problems)} {'problem' if len(problems) == 1 else 'problems'}\n{lines}")
+        super().__init__(f"{path}: {counted(len(problems), 'problem')}\n{lines}")
 
 
 class DataError(FermataError):

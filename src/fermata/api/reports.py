@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import dataclasses
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, NoReturn
+from typing import TYPE_CHECKING, NamedTuple, NoReturn
 
-from fermata.errors import NotForViewers, RequestError, UnknownName
+from fermata.errors import NeedsMore, NotForViewers, RequestError, UnknownName
 from fermata.notes import Note
 from fermata.reports import requests
 from fermata.reports.compile.binding import bound
@@ -25,9 +25,19 @@ from fermata.reports.execute.figures import describe
 from fermata.workspace import last_run
 from fermata.workspace.base import Base
 
-__all__ = ["LAST", "Catalogue", "Reports"]
+__all__ = ["LAST", "Catalogue", "Need", "Reports"]
 
 LAST = last_run.LAST
+
+
+class Need(NamedTuple):
+    """What some reports need and the workspace does not have (`a log of printing`, `fields of calls`), which parts of
+    it, and the names of these reports.
+    """
+
+    what: str
+    parts: tuple[str, ...] = ()
+    reports: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -65,16 +75,33 @@ class Catalogue:
         >>> len(hall.reports.here()) > 50
         True
         """
+        return [(entry, str(why or "").partition("\n")[0].rstrip(":")) for entry, why in self._tried()]
+
+    def needs(self) -> list[Need]:
+        """What the ready reports that have no answer on these logs need, the need of most reports first.
+
+        >>> [need.what for need in hall.reports.needs()]
+        []
+        """
+        found: dict[str, Need] = {}
+        for entry, why in self._tried():
+            if why:
+                what, parts = (why.what, why.parts) if isinstance(why, NeedsMore) else (str(why).partition("\n")[0], ())
+                before = found.get(what, Need(what))
+                more = (*before.parts, *(p for p in parts if p not in before.parts))
+                found[what] = Need(what, more, (*before.reports, entry.name))
+        return sorted(found.values(), key=lambda need: -len(need.reports))
+
+    def _tried(self) -> Iterator[tuple[Entry, RequestError | None]]:
+        """Each ready report with what keeps it from having an answer on these logs."""
         place, now = self.base.place(), self.base.now()
-        found: list[tuple[Entry, str]] = []
         for entry in self.catalogue():
             try:
                 report = self.definition(entry.name)
                 compiled(report.changed(must_name=()), place, now, Asking(name="anybody", field="user"))
-                found.append((entry, ""))
+                yield entry, None
             except RequestError as e:
-                found.append((entry, str(e).splitlines()[0].rstrip(":")))
-        return found
+                yield entry, e
 
     def useful(self, log: str, most: int = 5) -> list[Entry]:
         """Tables and lists of the catalogue that a log, or what is made from it, can answer once it holds events, those

@@ -10,6 +10,7 @@ from typing import IO, TYPE_CHECKING
 import click
 
 from fermata.cli import common
+from fermata.errors import counted, none_declared
 
 if TYPE_CHECKING:
     import pyarrow
@@ -36,9 +37,15 @@ def check(ctx: click.Context) -> None:
     for file, words in found:
         click.echo(f"{file}: {words}")
     if found:
-        common.note(f"{len(found):,} problem{'s' * (len(found) != 1)}")
+        common.note(f"{counted(len(found), 'problem')}")
         ctx.exit(1)
-    common.note("no problem was found")
+    logs, registers = len(workspace.archive.logs), len(workspace.config.registers)
+    reports, deliveries = len(workspace.reports.names()), len(workspace.deliveries.table().rows)
+    common.note(
+        f"no problem was found; looked at: {counted(logs, 'log')}, {counted(registers, 'register')}, "
+        f"{counted(len(workspace.config.viewers), 'viewer')}, {counted(reports, 'report')}, "
+        f"{counted(deliveries, 'delivery')}"
+    )
 
 
 @click.command(name="sql")
@@ -59,6 +66,8 @@ def sql(ctx: click.Context, query: str | None, output: str) -> None:
     """
     workspace = common.open_workspace(ctx)
     if query is None:
+        if not workspace.archive.tables():
+            raise none_declared("log")
         for name, columns in workspace.archive.tables().items():
             click.echo(f"{name}: {', '.join(columns)}")
         return

@@ -11,6 +11,7 @@ from typing import Any, Self
 import click
 
 from fermata.cli import common
+from fermata.errors import counted, none_declared
 
 __all__ = ["command"]
 
@@ -66,6 +67,8 @@ def command(
         fits = [n for n, m in workspace.config.logs.items() if any(Path(log).match(p) for p in m.files)]
         new = "" if fits else f"; of a new log: fermata map {log} --add"
         raise click.UsageError(f"{log} is a file; name its log first: fermata import {(fits or ['LOG'])[0]} {log}{new}")
+    if not workspace.archive.logs:
+        raise none_declared("log")
     said: dict[str, Any] = {
         "complete_to": common.read_now(complete_to, workspace.config.workspace.zone),
         "complete": complete,
@@ -120,7 +123,7 @@ class _Table:
         self.sums = [a + b for a, b in zip(self.sums, figures, strict=True)]
         self.rejected = self.rejected or any(f.rejected for f in files)
         known = sum(o.unchanged is not None for o in outcomes)
-        rest = [f"{known:,} known file{'s' * (known != 1)}"] if known else []
+        rest = [f"{counted(known, 'known file')}"] if known else []
         self.row(name, figures, [*rest, *_apart(files)] if outcomes else ["nothing new"])
 
     def row(self, name: str, figures: list[int], rest: list[str]) -> None:
@@ -216,7 +219,7 @@ def told(outcome: Any) -> str:
     if f.inferred:
         text += f"; {f.inferred}"
     if f.possible_repeats:
-        text += f"; {f.possible_repeats:,} possible repeat{'s' * (f.possible_repeats != 1)} kept"
+        text += f"; {counted(f.possible_repeats, 'possible repeat')} kept"
     if f.twice or f.never:
         text += f"; clock change: {f.twice:,} twice, {f.never:,} never"
     return text
@@ -257,6 +260,8 @@ class _Progress:
 
 def _list(entries: list[dict[str, Any]], zone: str) -> None:
     """The imports, with their times in the zone of the workspace."""
+    if not entries:
+        common.note("nothing was imported yet")
     from fermata.timeline.zones import local
     from fermata.timeline.zones import zone as known
 

@@ -7,6 +7,7 @@ from typing import Any
 import click
 
 from fermata.cli import common
+from fermata.errors import none_declared
 
 __all__ = ["compact", "expire", "undo_import"]
 
@@ -63,6 +64,8 @@ def compact(ctx: click.Context, logs: tuple[str, ...], least: int, dry_run: bool
     fermata archive compact doors calls
     """
     workspace = common.open_workspace(ctx)
+    if not workspace.archive.logs:
+        raise none_declared("log")
     for log in logs or tuple(workspace.archive.logs):
         found = workspace.archive.compact(log, least=least, dry=dry_run, wait=wait)
         if found.before:

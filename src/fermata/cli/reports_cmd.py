@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from fermata.cli import common, emit
+from fermata.errors import counted
+
+if TYPE_CHECKING:
+    from fermata.api.reports import Need
 
 __all__ = ["command", "save", "trace"]
 
@@ -76,9 +81,9 @@ def command(
         _recent(workspace)
         return
     search = " ".join((search, *name))
-    needs = {entry.name: why for entry, why in workspace.reports.here()} if here else {}
-    _listed(workspace, search, category, {n for n, why in needs.items() if why})
-    if here:
+    needs = workspace.reports.needs() if here else []
+    _listed(workspace, search, category, {name for need in needs for name in need.reports})
+    if needs:
         _needed(needs)
 
 
@@ -119,15 +124,19 @@ def _recent(workspace: Any) -> None:
         common.note("\nrun one again with: fermata report NAME; change one thing: fermata report NAME --period 2026-03")
 
 
-def _needed(needs: dict[str, str]) -> None:
+def _needed(needs: list[Need]) -> None:
     """What the reports that do not run here need, the need of most first."""
-    reasons: dict[str, list[str]] = {}
-    for name, why in needs.items():
-        if why:
-            reasons.setdefault(why, []).append(name)
-    for why, names in sorted(reasons.items(), key=lambda r: -len(r[1])):
-        shown = f"{', '.join(names[:4])}{' ...' if len(names) > 4 else ''}"
-        common.note(f"{len(names)} {'needs' if len(names) == 1 else 'need'} more ({shown}): {why}")
+    count = sum(len(need.reports) for need in needs)
+    common.note(f"{count} more need what is not here; what one needs: fermata reports NAME")
+    for need in needs:
+        parts = f": {_few(need.parts, 6)}" if need.parts else ""
+        common.note(f"  {need.what}{parts} ({_few(need.reports, 3)})")
+
+
+def _few(names: Sequence[str], most: int) -> str:
+    """The first of the names, and how many there are besides."""
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return f"{', '.join(names[:most])}{more}"
 
 
 def _found(found: list[Any], words: str) -> None:
@@ -140,8 +149,9 @@ def _found(found: list[Any], words: str) -> None:
         return
     left = len(found) - MOST_FOUND
     more = f"; {left} more fit less well, name more words" if left > 0 else ""
-    counted = "report" if len(found) == 1 else "reports"
-    common.note(f"\n{len(found)} {counted}{more}. What one tells: fermata reports NAME; run it: fermata report NAME")
+    common.note(
+        f"\n{counted(len(found), 'report')}{more}. What one tells: fermata reports NAME; run it: fermata report NAME"
+    )
 
 
 def _listed(workspace: Any, words: str, category: str, without: set[str]) -> None:
@@ -175,10 +185,7 @@ def _listed(workspace: Any, words: str, category: str, without: set[str]) -> Non
     if not shown:
         common.note("no reports")
         return
-    common.note(
-        f"\n{shown} {'report' if shown == 1 else 'reports'}; what one tells: fermata reports NAME; run it: "
-        "fermata report NAME"
-    )
+    common.note(f"\n{counted(shown, 'report')}; what one tells: fermata reports NAME; run it: fermata report NAME")
 
 
 @click.command(name="save")
@@ -246,6 +253,6 @@ def trace(ctx: click.Context, /, name: str, **options: Any) -> None:
     asked = {"field": field.strip(), "name": value.strip()} if equals else {"name": name}
     chosen = {k: options[k] for k in ("period", "zone", "log") if options[k]}
     result = workspace.trace(**asked, limit=emit.most(options["limit"], options["output"]), **chosen)
-    summary = result.part("1")  # is never cut
-    rows = max(limit, len(summary.rows)) if (limit := options["limit"]) else None
+    summary = len(result.parts[0].rows)  # is never cut
+    rows = max(limit, summary) if (limit := options["limit"]) else None
     emit.emit(result.part(options["part"]) if options["part"] else result.answer, options["output"], rows)

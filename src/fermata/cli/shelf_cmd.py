@@ -8,6 +8,7 @@ from typing import Any
 import click
 
 from fermata.cli import common, emit
+from fermata.errors import counted
 
 __all__ = ["command", "verify"]
 
@@ -95,7 +96,7 @@ def publish(ctx: click.Context, folder: Path, delivery: str) -> None:
     fermata shelf publish /srv/reports --delivery payroll
     """
     names = common.open_workspace(ctx).shelf.publish(folder, delivery=delivery)
-    common.note(f"written: {folder / 'index.html'}, {len(names):,} new file{'s' * (len(names) != 1)}")
+    common.note(f"written: {folder / 'index.html'}, {counted(len(names), 'new file')}")
 
 
 @command.command(name="send")

@@ -20,7 +20,7 @@ from fermata.deliveries.make import Maker
 from fermata.deliveries.model import Delivery, Target
 from fermata.deliveries.outcome import Sent
 from fermata.deliveries.progress import GIVE_UP, History, Letter, Run, pause
-from fermata.errors import FermataError, RequestError
+from fermata.errors import FermataError, RequestError, counted
 from fermata.locks import alone
 from fermata.proof import fingerprint
 from fermata.run_log import tell
@@ -130,10 +130,7 @@ class Sender(Maker):
         missed, due = [d for d in due if d < oldest], [d for d in due if d >= oldest]
         if missed:
             run = self.begun(Run(name, missed[-1], self.now))
-            why = (
-                f"{len(missed):,} run{'s' * (len(missed) != 1)} from {self.words(missed[0])} on, older than "
-                f"{delivery.make_up}"
-            )
+            why = f"{counted(len(missed), 'run')} from {self.words(missed[0])} on, older than {delivery.make_up}"
             yield self.over(run, "missed", why)
         last: dict[tuple[str, ...], datetime] = {self._periods(delivery, at): at for at in due}
         for at in due:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fermata.errors import counted
 from fermata.outputs.formats import ISO, clean, clock, day, local, people
 from fermata.reports.definition.display import Display
 from fermata.reports.result import ALL, Context, Records
@@ -37,7 +38,7 @@ def figured(item: Records, how: Display = ISO) -> str:
         return ""
     kind, scale = item.figure_type
     shown = people(item.figure, kind, scale, zone(item.context.zone), None, how)
-    return f"{shown}, from {item.total:,} event{'s' * (item.total != 1)}"
+    return f"{shown}, from {counted(item.total, 'event')}"
 
 
 def made_by(context: Context, how: Display = ISO) -> list[str]:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import dataclasses
 from datetime import UTC
 
+from fermata.errors import none_declared
+from fermata.notes import Note
 from fermata.reports.definition.report import Report
 from fermata.reports.execute.register_list import Found, candidates, context
 from fermata.reports.result import ColumnDef, Records, RunResult
@@ -72,7 +74,8 @@ def register_list(workspace: Base) -> Records:
         count = len(register.versions) or len(register.assignments)
         entries = len(register.labels) if register.versions else count
         rows.append((name, count, entries, ", ".join((*table.names, *table.links)), ", ".join(table.attributes)))
-    return Records(head.title, head, columns, tuple(rows), len(rows))
+    notes = () if rows else (Note(str(none_declared("register")), "nothing"),)
+    return Records(head.title, head, columns, tuple(rows), len(rows), notes=notes)
 
 
 def _fields(workspace: Base) -> list[tuple[str, str]]:

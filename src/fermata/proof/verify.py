@@ -12,7 +12,7 @@ from datetime import datetime
 from typing import Any
 
 from fermata.archive.shelf import Facts, Item
-from fermata.errors import ArchiveDamaged, FermataError
+from fermata.errors import ArchiveDamaged, FermataError, counted
 from fermata.proof import fingerprint, snapshot
 from fermata.registers.scope import Scope
 from fermata.reports.compile.parts import whole
@@ -41,7 +41,8 @@ KINDS = {
 
 @dataclass(frozen=True)
 class Verdict:
-    """What was verified, and how it stands: `same`, `changed`, `damaged`, or `not repeated`; `why` are the reasons,
+    """What was verified, and how it stands: `same`, `changed`, `damaged`, `not repeated`, `nothing stored`
+    or `nothing kept`; `why` are the reasons,
     `also` what changed without changing figures.
     """
 
@@ -52,8 +53,8 @@ class Verdict:
 
     @property
     def holds(self) -> bool:
-        """Whether it is as it was."""
-        return self.state == "same"
+        """Whether it is as it was. That a shelf is empty is usual; of an archive without anything nothing is proved."""
+        return self.state in ("same", "nothing kept")
 
 
 def archive(base: Base) -> Verdict:
@@ -72,7 +73,8 @@ def archive(base: Base) -> Verdict:
     ]
     if unknown := len(live - known):
         also.append(f"{unknown:,} files are older than the marks kept of files, and cannot be compared")
-    return Verdict("archive", "damaged" if wrong else "same", tuple(wrong), tuple(also))
+    state = "same" if entries else "nothing stored"
+    return Verdict("archive", "damaged" if wrong else state, tuple(wrong), tuple(also))
 
 
 def shelf(base: Base) -> Verdict:
@@ -83,8 +85,9 @@ def shelf(base: Base) -> Verdict:
     except ArchiveDamaged as e:
         return Verdict("shelf", "damaged", (str(e),))
     wrong = [w for i in items for w in base.shelf.changed(i)]
-    also = (f"{len(items):,} item{'s' * (len(items) != 1)}, its record ends {head[:16] or '(empty)'}",)
-    return Verdict("shelf", "damaged" if wrong else "same", tuple(wrong), also)
+    also = (f"{counted(len(items), 'item')}, its record ends {head[:16] or '(empty)'}",)
+    state = "same" if items else "nothing kept"
+    return Verdict("shelf", "damaged" if wrong else state, tuple(wrong), also)
 
 
 def repeat(base: Base, item: Item) -> Verdict:

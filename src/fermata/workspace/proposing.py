@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from fermata.config.workspace_file import understood
-from fermata.errors import DataError, NoSuchFile, RequestError, SourceError
+from fermata.errors import DataError, NoSuchFile, RequestError, SourceError, counted
 from fermata.intake import opening
 from fermata.intake.guess.propose import propose as from_file
 from fermata.registers.load import load
@@ -106,7 +106,7 @@ class Trial:
         told += [f"{n:,} skipped ({why})" for why, n in self.skipped.items()]
         one = "the first part of the file" if self.part else "the file"
         looked_at = one if self.files == 1 else f"{self.files:,} files"
-        return f"{looked_at}: {self.read:,} {'record' if self.read == 1 else 'records'}: {', '.join(told)}"
+        return f"{looked_at}: {counted(self.read, 'record')}: {', '.join(told)}"
 
 
 def tried(text: str, log: str, path: Path, zone: str) -> Trial | None:

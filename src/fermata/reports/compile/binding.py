@@ -10,7 +10,7 @@ from fermata.analysis.counters import Counter
 from fermata.analysis.derive import Link, Merge, Pairing, States
 from fermata.analysis.formula import Formula
 from fermata.analysis.measures import NEEDS_TIME
-from fermata.errors import RequestError, nearest
+from fermata.errors import NeedsMore, RequestError, nearest
 from fermata.fields import BY_TIME, COMMON, LogSchema
 from fermata.kinds import KINDS
 from fermata.notes import Note
@@ -161,14 +161,15 @@ def log_of(asked: Sourced, logs: Logs, needs: Iterable[str], notes: list[Note], 
     """
     ofkind = _of_kind(asked, logs)
     if not ofkind:
-        raise RequestError(
+        raise NeedsMore(
             f"this needs a log of the kind {asked.kind!r}, and the workspace has none; propose a mapping with: "
-            "fermata map FILE"
+            "fermata map FILE",
+            f"a log of {asked.kind}",
         )
     rightly = _made_so(asked, ofkind, spans=spans)
     rightly.sort(key=lambda s: _other_spans(s, asked))
     if not rightly:
-        raise RequestError(_how(asked.made, next((s.name for s in ofkind if not shape(s)), ofkind[0].name)))
+        raise _how(asked.made, next((s.name for s in ofkind if not shape(s)), ofkind[0].name))
     needed = list(dict.fromkeys(needs))
     problems = []
     for schema in rightly:
@@ -191,7 +192,10 @@ def log_of(asked: Sourced, logs: Logs, needs: Iterable[str], notes: list[Note], 
                 )
             )
         return schema.name
-    raise RequestError(_lacking(asked.kind, problems, logs))
+    nearest_to_it = min(problems, key=lambda p: len(p[1]))
+    raise NeedsMore(
+        _lacking(asked.kind, problems, logs), f"fields of {nearest_to_it[0].name}", sorted(nearest_to_it[1])
+    )
 
 
 def _of_kind(asked: Sourced, logs: Logs) -> list[LogSchema]:
@@ -223,11 +227,12 @@ def _kind(schema: LogSchema, logs: Logs) -> str:
     return schema.kind or (_kind(logs.schemas[beside], logs) if beside in logs.schemas else "")
 
 
-def _how(made: str, log: str) -> str:
+def _how(made: str, log: str) -> NeedsMore:
     """What to declare to have a log made so."""
     shown = HOWS.get(made) or HOWS.get(made.partition(":")[0], "")
     text = shown.replace("{log}", log)
-    return f"this needs a log made from {log} by {made}; declare one in fermata.toml:\n\n[logs.NAME]\n{text}\n"
+    told = f"this needs a log made from {log} by {made}; declare one in fermata.toml:\n\n[logs.NAME]\n{text}\n"
+    return NeedsMore(told, f"a log made from {log} by {made}")
 
 
 def _lacking(kind: str, problems: list[tuple[LogSchema, list[str]]], logs: Logs) -> str:

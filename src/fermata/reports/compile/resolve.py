@@ -14,7 +14,7 @@ from fermata.analysis.filters import Condition, Selection
 from fermata.analysis.measures import Measure
 from fermata.analysis.plan import ColumnPlan, Dimension, Lookup, Plan, Strand
 from fermata.digest import digest
-from fermata.errors import RequestError, UnknownName
+from fermata.errors import RequestError, UnknownName, none_declared
 from fermata.fields import LogSchema
 from fermata.kinds import headings
 from fermata.registers.directory import Directory, kind
@@ -159,6 +159,8 @@ class _Strands:
 def no_events(logs: Iterable[str]) -> RequestError:
     """That the logs hold none, and where to look for them."""
     names = list(dict.fromkeys(logs))
+    if not names:
+        return none_declared("log")
     alone = len(names) == 1
     which = f"the log {names[0]} holds no events" if alone else f"the logs {', '.join(names)} hold no events"
     bring = f"fermata import {names[0]}" if alone else "fermata import"

@@ -14,7 +14,7 @@ from fermata.analysis.cells import value
 from fermata.analysis.combine import gather
 from fermata.analysis.derive import Pairing
 from fermata.analysis.identify import opened
-from fermata.errors import RequestError
+from fermata.errors import RequestError, counted
 from fermata.notes import Note, failed
 from fermata.reports.compile.resolve import resolve
 from fermata.reports.compile.workplace import Workplace
@@ -83,11 +83,6 @@ def _titled(point: Point, place: Workplace) -> Point:
     if not point.report:
         return point
     return replace(point, report=place.definition(point.report).title or point.report)
-
-
-def _of(n: int, one: str) -> str:
-    """A number with the word for one thing or for several."""
-    return f"{n:,} {one if n == 1 else f'{one}s'}"
 
 
 class _Look:
@@ -204,7 +199,7 @@ class _Look:
         found = [g for g in silent if g.start < self.stretch.end and g.end > self.stretch.start]
         if found:
             most = max(found, key=lambda g: g.length)
-            words = f"{log} has {_of(len(found), 'gap')}"
+            words = f"{log} has {counted(len(found), 'gap')}"
             evidence = f"the longest from {stamp(most.start, zone)[:16]}, {_length(most.length)}"
             look = f"fermata survey {log} --part gaps"
             point = Point("Gap", log, len(found), words, evidence, COVERAGE, look)
@@ -230,7 +225,7 @@ class _Look:
         each = [(log, n) for log, n in found.most_common() if n]
         if each:
             evidence, look = ", ".join(f"{log} {n:,}" for log, n in each), f"fermata survey {each[0][0]} --part rejects"
-            words = f"{_of(found.total(), 'record')} could not be read"
+            words = f"{counted(found.total(), 'record')} could not be read"
             where = each[0][0] if len(each) == 1 else f"{len(each)} logs"
             yield Point("Rejected", where, found.total(), words, evidence, COVERAGE, look)
 
@@ -238,7 +233,7 @@ class _Look:
         """Administrators' changes of the period, and versions of entries that were replaced or deleted."""
         if self.place.schemas[log].kind == "changes" and self.place.extent(log):
             (counts,), name = self._per_period(log, {}), "change-trail"
-            words = f"{_of(counts[0], 'change')} by administrators"
+            words = f"{counted(counts[0], 'change')} by administrators"
         elif self.place.logs[log].key:
             old, _ = self.place.versions(log)
             zone, name = self.stretch.calendar.zone, "edited-entries"
@@ -264,7 +259,7 @@ class _Look:
         if found:
             who, day, most, *_ = max(found, key=lambda r: r[2])
             words = f"{most:,} {things} by {who} on {day}, far more than this person's usual"
-            evidence = f"{_of(len(found), 'such day')} in all" if len(found) > 1 else None
+            evidence = f"{counted(len(found), 'such day')} in all" if len(found) > 1 else None
             look = f"fermata people unusual {log} --only action={action} --period '{self.stretch.text}'"
             yield Point("Unusual", log, len(found), words, evidence, name, look)
 

@@ -6,6 +6,7 @@ import dataclasses
 from typing import Any
 
 from fermata.analysis.combine import gather
+from fermata.errors import none_declared
 from fermata.kinds import KINDS
 from fermata.notes import Note
 from fermata.reports.compile.filter_values import narrowable, narrowed_to
@@ -25,7 +26,10 @@ def covered(request: Coverage, place: Workplace) -> Records:
     """What each log holds: events, first and last record, gaps, rejects, files under an older mapping."""
     title = request.report.title or "What the logs cover"
     head = context(place.calendar.zone_name, request.now, title, "all they hold")
-    return surveys.each(place, head)
+    found = surveys.each(place, head)
+    if place.logs:
+        return found
+    return dataclasses.replace(found, notes=(*found.notes, Note(str(none_declared("log")), "nothing")))
 
 
 def cannot(request: Limits, place: Workplace) -> Records:

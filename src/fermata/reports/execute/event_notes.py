@@ -16,6 +16,7 @@ from fermata.analysis.filters import count_of
 from fermata.analysis.identify import opened
 from fermata.analysis.plan import Plan, Strand
 from fermata.analysis.stages import inside, naive, select
+from fermata.errors import counted
 from fermata.fields import Field
 from fermata.notes import Note
 from fermata.timeline.words import span, stamp
@@ -44,20 +45,19 @@ def open_spans(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     notes = []
     if inside:
         notes.append(
-            Note(f"{_events(inside)} of this period without a finish: counted, but not added to any time", "unfinished")
+            Note(
+                f"{counted(inside, 'event')} of this period without a finish: counted, but not added to any time",
+                "unfinished",
+            )
         )
     if total > inside and not strand.date_field:  # by another date nothing reaches into the period from before
         notes.append(
             Note(
-                f"{_events(total - inside)} from before this period without a finish: not added to any time",
+                f"{counted(total - inside, 'event')} from before this period without a finish: not added to any time",
                 "unfinished",
             )
         )
     return notes
-
-
-def _events(count: int) -> str:
-    return f"{count:,} event{'s' * (count != 1)}"
 
 
 def pairing(plan: Plan, strand: Strand, source: Source) -> list[Note]:
@@ -91,7 +91,7 @@ def pairing(plan: Plan, strand: Strand, source: Source) -> list[Note]:
     if n := counts.get(ORPHAN):
         notes.append(
             Note(
-                f"{n:,} closing{'s' * (n != 1)} of this period without an opening, left out",
+                f"{counted(n, 'closing')} of this period without an opening, left out",
                 "unfinished",
                 f"fermata events {name} --only pairing='no opening'",
             )

@@ -14,6 +14,7 @@ from fermata.analysis.filters import Condition, Selection
 from fermata.analysis.finish import finish
 from fermata.analysis.order import outermost
 from fermata.analysis.plan import Plan, Strand
+from fermata.errors import counted
 from fermata.garbage import uncollected
 from fermata.notes import Note
 from fermata.reports.compile.filter_values import check_values
@@ -196,7 +197,7 @@ def describe(request: Figures | Listing, place: Workplace) -> list[tuple[str, st
             size = sum(p.size for p in parts) / 1e6
             many = (
                 "; ".join(h.told for h in held if h)
-                or f"at most {sum(p.rows for p in parts):,} events in {len(parts)} file{'' if len(parts) == 1 else 's'}"
+                or f"at most {sum(p.rows for p in parts):,} events in {counted(len(parts), 'file')}"
             )
             lines.append(("To read", many if any(held) else f"{many}, {size:,.1f} MB"))
     lines.append(("Grouped by", ", ".join(d.name for d in plan.by) or "nothing: one row"))

@@ -19,6 +19,7 @@ from fermata.analysis.plan import Plan, Strand
 from fermata.analysis.stages import naive, select
 from fermata.analysis.table import Table
 from fermata.archive import SourceFile
+from fermata.errors import counted
 from fermata.notes import Note
 from fermata.reports.compile.filter_values import outside_validity
 from fermata.reports.compile.generated_logs import RequiredTime
@@ -163,7 +164,7 @@ def of_table(plan: Plan, table: Table) -> list[Note]:
                 named = ", ".join(sorted(unknown)[:3]) + (" ..." if len(unknown) > 3 else "")
                 notes.append(
                     Note(
-                        f"{len(unknown):,} {dimension.name} name{'s' * (len(unknown) != 1)} in no register ({named})",
+                        f"{counted(len(unknown), f'{dimension.name} name')} in no register ({named})",
                         "names",
                         "fermata report names-not-known",
                     )
@@ -193,7 +194,7 @@ def _gaps_inside(plan: Plan, place: Workplace, name: str) -> list[Note]:
     ]
     if len(found) > MOST_GAPS:
         more = len(found) - MOST_GAPS
-        shown.append(Note(f"and {more} shorter gap{'s' * (more != 1)}", "gap", f"fermata survey {name} --part gaps"))
+        shown.append(Note(f"and {counted(more, 'shorter gap')}", "gap", f"fermata survey {name} --part gaps"))
     return shown
 
 
@@ -210,8 +211,8 @@ def _in_place(plan: Plan, place: Workplace, name: str) -> list[Note]:
         why, most = max(refusals.items(), key=lambda r: r[1])
         notes.append(
             Note(
-                f"{_records(sum(refusals.values()))} of {name} of this period, or without a time, cannot be read as "
-                "mapped and are left out "
+                f"{counted(sum(refusals.values()), 'record')} of {name} of this period, or without a time, cannot be "
+                "read as mapped and are left out "
                 f"({why}{f': {most:,}' if len(refusals) > 1 else ''})",
                 "rejected",
                 f"fermata survey {name} --part rejects",
@@ -221,7 +222,7 @@ def _in_place(plan: Plan, place: Workplace, name: str) -> list[Note]:
         if n:
             notes.append(
                 Note(
-                    f"{_records(n)} of {name} in the hour {hour} by the clock change; resolved by `{key}`",
+                    f"{counted(n, 'record')} of {name} in the hour {hour} by the clock change; resolved by `{key}`",
                     "clock change",
                 )
             )
@@ -263,7 +264,7 @@ def _from_ledger(plan: Plan, place: Workplace, name: str) -> list[Note]:
     if rejected := sum(f.rejected for f in near if str(f.import_no) not in corrected):
         notes.append(
             Note(
-                f"{_records(rejected)} of files covering this period rejected",
+                f"{counted(rejected, 'record')} of files covering this period rejected",
                 "rejected",
                 f"fermata survey {name} --part rejects",
             )
@@ -272,23 +273,24 @@ def _from_ledger(plan: Plan, place: Workplace, name: str) -> list[Note]:
     if (twice := sum(f.twice for f in near)) and back:
         notes.append(
             Note(
-                f"in the files of this period, {_records(twice)} with a local time that happened twice (the clock was "
-                "set back); the setting ambiguous of the log decides which of the two is meant",
+                f"in the files of this period, {counted(twice, 'record')} with a local time that happened twice (the "
+                "clock was set back); the setting ambiguous of the log decides which of the two is meant",
                 "clock change",
             )
         )
     if (never := sum(f.never for f in near)) and forth:
         notes.append(
             Note(
-                f"in the files of this period, {_records(never)} with a local time that never happened (the clock was "
-                "set forward); the setting nonexistent of the log decides which time is meant",
+                f"in the files of this period, {counted(never, 'record')} with a local time that never happened (the "
+                "clock was set forward); the setting nonexistent of the log decides which time is meant",
                 "clock change",
             )
         )
     if repeats := sum(f.possible_repeats for f in near):
         notes.append(
             Note(
-                f"{_records(repeats)} equal to one of another file without being part of an overlap, kept and counted",
+                f"{counted(repeats, 'record')} equal to one of another file without being part of an overlap, kept and "
+                "counted",
                 "repeats",
             )
         )
@@ -311,10 +313,6 @@ def _clock_changes(plan: Plan, place: Workplace, name: str) -> tuple[bool, bool]
     return any(c.sets_back for c in found), any(not c.sets_back for c in found)
 
 
-def _records(n: int) -> str:
-    return f"{n:,} record{'' if n == 1 else 's'}"
-
-
 def _overlaps(file: SourceFile, plan: Plan) -> bool:
     if not file.first or not file.last:
         return bool(file.rejected)
@@ -330,15 +328,15 @@ def why_nothing(
     """
     notes: list[Note] = []
     elsewhere = not any(n.kind == "validity" for n in said)
-    for strand, (name, counted) in zip(plan.strands, steps, strict=True):
-        emptied = next((s for s in counted if s.left == 0), None)
+    for strand, (name, removed) in zip(plan.strands, steps, strict=True):
+        emptied = next((s for s in removed if s.left == 0), None)
         if emptied is None:
             continue
-        if emptied is counted[0]:
+        if emptied is removed[0]:
             notes.append(Note(f"nothing found: {name} has no events in this period", "nothing"))
         else:
-            told = f"removed the last {emptied.removed:,} of {counted[0].left:,} events"
-            told = f"removed all {emptied.removed:,} events" if emptied.removed == counted[0].left else told
+            told = f"removed the last {emptied.removed:,} of {removed[0].left:,} events"
+            told = f"removed all {emptied.removed:,} events" if emptied.removed == removed[0].left else told
             notes.append(Note(f"nothing found: '{emptied.text}' {told}", "nothing"))
         notes += _around(plan, place, strand, elsewhere)
     return notes

@@ -15,7 +15,7 @@ from fermata.analysis.plan import Plan
 from fermata.analysis.profile import Profile, profile
 from fermata.analysis.stages import inside
 from fermata.archive import LogState
-from fermata.errors import UnknownName
+from fermata.errors import UnknownName, counted
 from fermata.fields import Field, LogSchema
 from fermata.kinds import KINDS
 from fermata.reports.compile.resolve import known_log, resolve
@@ -174,7 +174,7 @@ def _overview(look: _Look) -> Made:
         ("Complete to", stamp(datetime.fromisoformat(state.complete_to).replace(tzinfo=UTC),
          tz) if state.complete_to else "its last record; no import declared more"),
         ("Gaps", _told(*look.silences, tz)),
-        ("Files", held.told if held else f"{len(files):,}, in {_counted(len({f.import_no for f in files}), 'import')}"),
+        ("Files", held.told if held else f"{len(files):,}, in {counted(len({f.import_no for f in files}), 'import')}"),
         ("Records", f"{read:,} read = {' + '.join(said)}"),
         ("Events",
          f"{look.profiles[0].events if look.profiles else 0:,} in the period, "
@@ -370,10 +370,6 @@ TITLES = {
     "unresolved": "names not in any register",
     "rejects": "records that could not be used",
 }
-
-
-def _counted(n: int, word: str) -> str:
-    return f"{n:,} {word}{'s' * (n != 1)}"
 
 
 def _time(text: str | None) -> datetime | None:
