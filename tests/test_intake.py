@@ -12,6 +12,7 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
+import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 from hypothesis import given
@@ -346,6 +347,33 @@ def test_typed_fields(make: Maker, spec: str, good: str, stored: Any, bad: str |
     fates(workspace)
     assert [r[3] for r in workspace.listing(fermata.Report(log="doors")).rows] == [stored, None]
     assert [r["reason"] for r in workspace.archive.rejects("doors")] == ([reason] if bad else [])
+
+
+@pytest.mark.parametrize(
+    ("settings", "fields"),
+    [
+        ("keep = { Door = WORDS }", ""),
+        ("drop = { Door = WORDS }", ""),
+        ("empty = WORDS", ""),
+        ("", 'good = { column = "Door", type = "flag", true = WORDS, false = ["A"] }'),
+    ],
+)
+def test_records_keep_their_numbers_beside_long_lists(make: Maker, settings: str, fields: str) -> None:
+    """However many values a mapping lists, each event is that of the record whose number it has."""
+    words = [f"w{n}" for n in range(9)]
+    config = plain(settings.replace("WORDS", str(words)), fields.replace("WORDS", str(words)))
+    workspace = make(config.replace('"*.csv"', '"x.parquet"\nformat = "parquet"'))
+    rows = {
+        "When": [f"2026-03-01 {n // 3600:02}:{n // 60 % 60:02}" for n in range(9000)],
+        "Who": [f"u{n}" for n in range(9000)],
+        "Door": ["A" if settings.startswith("drop") else "w3"] * 9000,
+    }
+    pq.write_table(pa.table(rows), workspace.path / "x.parquet", row_group_size=100)
+    fates(workspace)
+    (path,) = workspace.archive.paths("doors")
+    found = pq.read_table(path, columns=["record_no", "person"]).to_pydict()
+    assert sorted(found["record_no"]) == list(range(1, 9001))
+    assert all(who == f"u{n - 1}" for n, who in zip(found["record_no"], found["person"], strict=True))
 
 
 def test_one_record_may_give_several_events(make: Maker) -> None:

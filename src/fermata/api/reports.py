@@ -75,7 +75,7 @@ class Catalogue:
         >>> len(hall.reports.here()) > 50
         True
         """
-        return [(entry, str(why or "").partition("\n")[0].rstrip(":")) for entry, why in self._tried()]
+        return [(entry, str(why or "").partition("\n")[0].rstrip(":")) for entry, why in _tried(self)]
 
     def needs(self) -> list[Need]:
         """What the ready reports that have no answer on these logs need, the need of most reports first.
@@ -84,24 +84,13 @@ class Catalogue:
         []
         """
         found: dict[str, Need] = {}
-        for entry, why in self._tried():
+        for entry, why in _tried(self):
             if why:
                 what, parts = (why.what, why.parts) if isinstance(why, NeedsMore) else (str(why).partition("\n")[0], ())
                 before = found.get(what, Need(what))
                 more = (*before.parts, *(p for p in parts if p not in before.parts))
                 found[what] = Need(what, more, (*before.reports, entry.name))
         return sorted(found.values(), key=lambda need: -len(need.reports))
-
-    def _tried(self) -> Iterator[tuple[Entry, RequestError | None]]:
-        """Each ready report with what keeps it from having an answer on these logs."""
-        place, now = self.base.place(), self.base.now()
-        for entry in self.catalogue():
-            try:
-                report = self.definition(entry.name)
-                compiled(report.changed(must_name=()), place, now, Asking(name="anybody", field="user"))
-                yield entry, None
-            except RequestError as e:
-                yield entry, e
 
     def useful(self, log: str, most: int = 5) -> list[Entry]:
         """Tables and lists of the catalogue that a log, or what is made from it, can answer once it holds events, those
@@ -252,6 +241,18 @@ def _column(column: ColumnSpec) -> str:
     """A column's heading and what it is."""
     what = column.formula or column.measure
     return column.heading if column.heading.lower() == what else f"{column.heading} ({what})"
+
+
+def _tried(there: Catalogue) -> Iterator[tuple[Entry, RequestError | None]]:
+    """Each ready report with what keeps it from having an answer on the logs there are."""
+    place, now = there.base.place(), there.base.now()
+    for entry in there.catalogue():
+        try:
+            report = there.definition(entry.name)
+            compiled(report.changed(must_name=()), place, now, Asking(name="anybody", field="user"))
+            yield entry, None
+        except RequestError as e:
+            yield entry, e
 
 
 @dataclass(frozen=True)

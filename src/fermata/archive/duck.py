@@ -92,6 +92,7 @@ def connect(spill: Path | None = None, memory: str = MEMORY) -> Any:
 
     con = duckdb.connect(":memory:", config={"memory_limit": memory})
     con.execute("SET TimeZone = 'UTC'; SET enable_progress_bar = true; SET enable_progress_bar_print = false")
+    con.execute("SET disabled_optimizers = 'in_clause'")  # as a join, a list of values mixes up the order of records
     if spill:
         con.execute(f"SET temp_directory = {lit(str(spill))}")
     return con

@@ -71,7 +71,7 @@ def texts(con: Any, stage: FileStage, records: Records, comment: str) -> None:
     for reason, numbers in (("blank", blank), ("comment", comments)):
         if numbers:
             stage.skipped[reason] = stage.skipped.get(reason, 0) + len(numbers)
-            con.execute(f"DELETE FROM {stage.rejects} WHERE record_no IN ({', '.join(map(str, numbers))})")
+            con.execute(f"DELETE FROM {stage.rejects} WHERE record_no IN (SELECT unnest({numbers}))")
 
 
 def _found(con: Any, stage: FileStage, records: Records, wanted: list[int]) -> list[tuple[int, str]]:
