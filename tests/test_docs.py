@@ -6,6 +6,7 @@ import inspect
 import json
 import re
 import shlex
+import shutil
 import tomllib
 from collections.abc import Iterator
 from pathlib import Path
@@ -22,7 +23,7 @@ from fermata.deliveries.model import Delivery
 from fermata.people.evacuation import Prepared
 from fermata.reports.definition.display import Display
 from fermata.reports.definition.report import Report
-from tests.conftest import ROOT, fermata
+from tests.conftest import ROOT, fermata, some
 from tests.soak.commands import commands
 
 PAGES = sorted((ROOT / "docs").rglob("*.md"))
@@ -123,6 +124,38 @@ def test_every_command_begins_its_help_with_two_examples_that_it_takes() -> None
                 command.make_context(words[-1], typed[len(words) :], parent=context)
                 found += 1
     assert found > 50
+
+
+def examples() -> Iterator[str]:
+    """What the helps show to be typed, without what goes on until it is ended."""
+    for words, command in commands():
+        for line in inspect.cleandoc(command.help or "").splitlines():
+            if line.strip().startswith(f"fermata {' '.join(words)}") and not re.search("--loop|--watch", line):
+                yield line.strip()
+
+
+AWAITED = re.compile(
+    r"there is no (?:file|item 3)|already|not under way|never begun|refused\b|nobody on the list|--log is missing|[0-9]+ missing"
+)
+
+
+@pytest.fixture(scope="module")
+def house(hall: Workspace, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The sample, in which commands may change what they like."""
+    made = Path(shutil.copytree(hall.path, tmp_path_factory.mktemp("house") / "hall"))
+    fermata("report", "refused-entries", "--period", "2026-03", cwd=made)
+    return made
+
+
+@pytest.mark.parametrize("line", some(dict.fromkeys(examples()), 8))
+def test_what_the_help_shows_works_on_the_sample(house: Path, line: str) -> None:
+    """Each line as it stands; it may say that what it is about is not there yet, or is there already."""
+    wrong = ""
+    try:
+        fermata("--now", "2026-04-01T09:12", *shlex.split(line)[1:], cwd=house)
+    except AssertionError as told:
+        wrong = str(told)
+    assert not wrong or AWAITED.search(wrong), (line, wrong)
 
 
 PLAIN_WORDS = """

@@ -101,7 +101,7 @@ def schedule(ctx: click.Context, /, name: str, **options: Any) -> None:
     fermata schedule refused-monthly --next 12
     fermata schedule refused-weekly --add --report last --when 'every Monday at 7' --mail ada@quillmere.example
     fermata schedule own-hours --add --report own-hours --when 'monthly at 07:00' --split user --recipient mail
-    fermata schedule vault --add --report refused-entries --when hourly --alert 'Refused > 5' --mail Umberlin
+    fermata schedule vault --add --report refused-entries --when hourly --alert 'Refused > 5' --mail 'Ada Umb'
     fermata schedule refused-weekly --skip-next
     fermata schedule --units systemd
     """

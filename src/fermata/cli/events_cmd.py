@@ -32,7 +32,7 @@ def command(ctx: click.Context, /, log: str, **options: Any) -> None:
     """List the events of LOG, oldest first, each with its file and record number.
 
     \b
-    fermata events doors --period 2026-03-02 --only user=B-1042
+    fermata events doors --period 2026-03-02 --only user=B-1330
     fermata events doors --show 3:1042
     fermata events doors --as-known 2026-03-01
     fermata events prints --sort -pages --limit 10 --fields start,user,title,pages,cost --numbers --totals

@@ -48,7 +48,7 @@ def register(
 
     \b
     fermata register list people
-    fermata register list people --only 'department=Stage'
+    fermata register list people --only department=stage
     """
     workspace = common.open_workspace(ctx)
     if name is None:

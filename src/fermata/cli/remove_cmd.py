@@ -41,7 +41,7 @@ def expire(ctx: click.Context, log: str, older_than: str, dry_run: bool, wait: f
     """Drop the events of LOG that ended longer ago than it is kept, with their rejects and received copies.
 
     \b
-    fermata archive expire doors --dry-run
+    fermata archive expire doors --older-than '13 months' --dry-run
     fermata archive expire doors --older-than '13 months'
     """
     _told(common.open_workspace(ctx).archive.expire(log, older_than, dry=dry_run, wait=wait), "what is older")

@@ -244,7 +244,7 @@ def trace(ctx: click.Context, /, name: str, **options: Any) -> None:
 
     \b
     fermata trace 'Ada Umberlin' --period 2026-03-05
-    fermata trace B-1042 --period 'last week'
+    fermata trace B-1330 --period 'last week'
     fermata trace device='Score vault' --period 2026-03
     fermata trace case=C-306
     """
