@@ -109,6 +109,19 @@ def test_files_and_options_in_the_docs_are_those_there_are() -> None:
     assert shown >= 4
 
 
+def test_commands_that_are_named_exist() -> None:
+    """In the docs, in messages and in files of reports: each is a command, and each of a group one of it."""
+    known = {words for words, _ in commands()} | {("demo",), ("new",)}
+    groups = {words[0] for words in known if len(words) > 1}
+    named = re.compile(
+        r"(?:`|^|: )fermata (?:(?:-w|--(?:workspace|now|viewer)) \S+ )*([a-z][a-z-]+)(?: ([a-z][a-z-]+))?", re.M
+    )
+    told = [p for kind in ("py", "toml") for p in (ROOT / "src").rglob(f"*.{kind}")]
+    for page in (ROOT / "README.md", *PAGES, *told):
+        for first, second in named.findall(page.read_text()):
+            assert ((first, second) if first in groups and second else (first,)) in known | {(g,) for g in groups}, page
+
+
 def test_every_command_begins_its_help_with_two_examples_that_it_takes() -> None:
     """Each command shows at least two lines to type first, and its own options and arguments take each of them."""
     found = 0
