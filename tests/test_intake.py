@@ -469,6 +469,26 @@ def _bytes(root: Path) -> dict[str, bytes]:
     }
 
 
+@pytest.mark.parametrize(
+    ("first", "second"), [(range(20_000), range(260_000)), (range(90_000, 100_000), range(60_000, 320_000))]
+)
+def test_what_is_left_of_an_overlap_is_in_the_order_of_time(make: Maker, first: range, second: range) -> None:
+    """Of a file that has grown, and of one that holds what is known in its middle."""
+
+    def text(seconds: range) -> str:
+        begun = datetime(2026, 3, 1)
+        return doors(*(f"{begun + timedelta(seconds=n)},u{n},door {n % 17}" for n in seconds))
+
+    workspace = make(plain(), x=text(first))
+    fates(workspace)
+    (workspace.path / "x.csv").write_text(text(second))
+    assert fates(workspace) == [(len(second), len(second) - len(first), len(first), 0, 0)]
+    path = next(p for p in workspace.archive.paths("doors") if p.name == "2.parquet")
+    found = pq.read_table(path, columns=["start_utc", "record_no"]).to_pydict()
+    assert found["start_utc"] == sorted(found["start_utc"])
+    assert len(set(found["record_no"])) == len(second) - len(first)
+
+
 def test_overlaps_are_duplicates_and_lone_equals_are_kept(make: Maker) -> None:
     """A run of known records is not stored again; one equal record in two rotated files is two events, and reported."""
     lines = [f"2026-03-01 10:{i:02d},Ann,A" for i in range(30)]

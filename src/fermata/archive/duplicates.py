@@ -11,6 +11,7 @@ called a duplicate.
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -18,16 +19,19 @@ from typing import Any
 
 from fermata.archive.duck import ident, scan
 
-__all__ = ["Overlap", "find", "key_sql", "make_keys", "probe", "sidecar_sql"]
+__all__ = ["Overlap", "find", "key_sql", "make_keys", "probe", "sidecar_sql", "told"]
 
 
 @dataclass(frozen=True)
 class Overlap:
-    """The result for one file: duplicates by the file that holds the original, and lone equal records."""
+    """The result for one file: duplicates by the file that holds the original, and lone equal records. `upto` is the
+    last duplicate where they are the first records of the file, as of one that has grown.
+    """
 
     table: str
     by_original: dict[int, int] = field(default_factory=dict)
     possible_repeats: int = 0
+    upto: int = 0
 
     @property
     def duplicates(self) -> int:
@@ -37,7 +41,14 @@ class Overlap:
     @property
     def left_out(self) -> str:
         """A condition that keeps the other records, to stand behind a FROM."""
+        if self.upto:
+            return f" WHERE record_no > {self.upto}"
         return f" WHERE record_no NOT IN (SELECT record_no FROM {self.table})" if self.by_original else ""
+
+    @property
+    def mixes(self) -> bool:
+        """Whether the other records come in another order than the file's, as out of a join."""
+        return bool(self.by_original) and not self.upto
 
 
 def probe(con: Any) -> str:
@@ -115,10 +126,19 @@ def find(
         "SELECT *, seq - row_number() OVER (ORDER BY seq) AS island FROM matched)) "
         f"WHERE {overlap}) WHERE {at_most}"
     )
-    by_original = dict(con.execute(f"SELECT old_file, count(*) FROM {table} GROUP BY ALL").fetchall())
+    found = told(con, table, keys)
     matched = con.execute("SELECT count(*) FROM matched").fetchone()[0]
-    found = Overlap(table, by_original)
-    return Overlap(table, by_original, matched - found.duplicates)
+    return dataclasses.replace(found, possible_repeats=matched - found.duplicates)
+
+
+def told(con: Any, table: str, records: str) -> Overlap:
+    """What stands in `table`, of the `records` of a file."""
+    by_original = dict(con.execute(f"SELECT old_file, count(*) FROM {table} GROUP BY ALL").fetchall())
+    if not by_original:
+        return Overlap(table)
+    last, count = con.execute(f"SELECT max(record_no), count(DISTINCT record_no) FROM {table}").fetchone()
+    (there,) = con.execute(f"SELECT count(DISTINCT record_no) FROM {records} WHERE record_no <= {last}").fetchone()
+    return Overlap(table, by_original, upto=last if there == count else 0)
 
 
 def _drop_unequal(con: Any, events: str, columns: list[str], parts: list[Path], earlier: list[str]) -> None:

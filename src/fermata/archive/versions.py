@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from fermata.archive.duck import ident
-from fermata.archive.duplicates import Overlap
+from fermata.archive.duplicates import Overlap, told
 
 __all__ = ["ENDED", "Versions", "settle", "within", "without_ended"]
 
@@ -70,8 +70,7 @@ def settle(
             f"FROM live_versions o ANTI JOIN {events} n ON {same} WHERE {stretch}"
         )
     deleted = con.execute(f"SELECT count(*) FROM {ended}").fetchone()[0] - replaced
-    by_original = dict(con.execute(f"SELECT old_file, count(*) FROM {copies} GROUP BY ALL").fetchall())
-    return Versions(Overlap(copies, by_original), ended, replaced, deleted)
+    return Versions(told(con, copies, events), ended, replaced, deleted)
 
 
 def within(complete: tuple[str, str]) -> str:

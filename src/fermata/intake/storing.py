@@ -20,6 +20,7 @@ __all__ = ["Batch", "Declared", "Outcome", "Progress", "Storing"]
 
 KEY = '"#key"'  # as no field is called
 BLOCK = 122_880  # rows the engine keeps together, with their least and greatest values
+EVER = [("", "9999-12")]  # every month there may be
 MONTHS = 24  # that blocks of a file in order may begin and end in, beyond their own
 Progress = Callable[[str], None]
 
@@ -203,9 +204,10 @@ class Storing:
         Where they are scattered, they are put in order once, in a table of their own, with the keys of records that
         have one event only.
         """
-        alone, unsorted = not self.con.execute("SELECT max(event_no) FROM incoming").fetchone()[0], self._unsorted()
+        alone = not self.con.execute("SELECT max(event_no) FROM incoming").fetchone()[0]
+        unsorted = EVER if any(o.mixes for o in batch.overlaps) else self._unsorted()
         if not (unsorted and self._scattered()):
-            return "incoming", self._keys(batch), unsorted if alone else [("", "9999-12")]
+            return "incoming", self._keys(batch), unsorted if alone else EVER
         columns = [c for c in self.schema.columns if c not in ("file_id", "record_no", "event_no")]
         alone = alone and not self.key
         key = f", {duplicates.key_sql(columns)} AS {KEY}" if alone else ""
