@@ -16,7 +16,7 @@ from fermata.archive.folder import put
 from fermata.archive.shelf import BODY, FRAGMENT, Item, Shelf
 from fermata.config.mail import How, MailMap, bytes_of
 from fermata.deliveries import channel, folder, mail, smtp, templates, webhook
-from fermata.deliveries.model import Target
+from fermata.deliveries.model import NO_SERVER, Target
 from fermata.deliveries.outcome import Outcome
 from fermata.errors import FermataError, RequestError
 from fermata.secret import secret
@@ -74,7 +74,7 @@ def parcels(
         )
         return [Parcel(item, target, identity, (target.words,), name=name)]
     if settings is None:
-        raise RequestError("mail needs a server: [mail] in fermata.toml with server and sender")
+        raise RequestError(NO_SERVER)
     shown = tuple(recipients) if target.mail == ("recipient",) else target.mail
     ways: dict[How, tuple[list[str], list[str], list[str]]] = {}
     for number, addresses in enumerate((shown, target.cc, target.bcc)):

@@ -26,7 +26,7 @@ from fermata.config.mail import How, addresses, bytes_of
 from fermata.strict import Strict, listed
 from fermata.timeline.lengths import exact, length
 
-__all__ = ["WAYS", "Delivery", "OnlyIf", "Split", "Target"]
+__all__ = ["NO_SERVER", "WAYS", "Delivery", "OnlyIf", "Split", "Target"]
 
 WAYS = {  # by which a result is handed over -> the keys of a target that it goes by
     "mail": ("cc", "bcc", "reply_to", "subject", "text", "zip_above", "how"),
@@ -34,6 +34,10 @@ WAYS = {  # by which a result is handed over -> the keys of a target that it goe
     "webhook": ("token_env", "token_file"),
     "channel": ("address", "options", "subject", "text", "token_env", "token_file"),
 }
+NO_SERVER = (
+    "mail needs a server: [mail] in fermata.toml with server and sender, as in "
+    'server = "mail.example.org" and sender = "reports@example.org"'
+)
 
 
 class Target(Strict):

@@ -12,7 +12,7 @@ from fermata import tomlfile
 from fermata.archive.folder import writable
 from fermata.deliveries import conditions, recipients, templates
 from fermata.deliveries.channel import channels
-from fermata.deliveries.model import Delivery, Target
+from fermata.deliveries.model import NO_SERVER, Delivery, Target
 from fermata.errors import FermataError, RequestError, UnknownName
 from fermata.proof import fingerprint
 from fermata.reports.definition import files
@@ -147,7 +147,7 @@ def _target(base: Base, target: Target, number: int) -> None:
     _texts(target, number)
     mail = base.config.mail
     if target.mail and mail is None:
-        raise RequestError(f"to {number}: mail needs a server: [mail] in fermata.toml with server and sender")
+        raise RequestError(f"to {number}: {NO_SERVER}")
     if target.mail and mail and mail.user:
         secret("the password of the mail server", mail.password_env, _file(base, mail.password_file))
     if target.mail and mail and mail.share and (why := writable(base.path / mail.share)):

@@ -256,6 +256,14 @@ def _day(text: str) -> date:
         raise RequestError(f"as of {text!r} is not a date; write 2026-03-01") from None
 
 
+def _title(name: str, place: Workplace) -> str:
+    """The title of a report; "" where there is none."""
+    try:
+        return place.definition(name).title if name else ""
+    except RequestError:
+        return ""
+
+
 def _page(report: Report, place: Workplace, now: datetime) -> requests.Page:
     """The parts of a page, each compiled on its own; one that this workspace cannot answer says why. Raises the error
     of the first part where none can be asked, and for a filter that no part can apply.
@@ -264,7 +272,7 @@ def _page(report: Report, place: Workplace, now: datetime) -> requests.Page:
     wrong: list[RequestError] = []
     aside: list[set[str]] = []
     for number, part in enumerate(report.parts, 1):
-        title = part.title or part.report or f"Part {number}"
+        title = part.title or _title(part.report, place) or part.report or f"Part {number}"
         about = part.about
         try:
             asked = resolved(report, part, place)
