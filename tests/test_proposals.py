@@ -171,6 +171,10 @@ def test_plain_exports_give_many_reports_at_once(three: Path) -> None:
     assert len(runs) >= 60
     assert all(why and "\n" not in why for entry, why in found if entry.name not in runs)
     assert {"calls-by-line", "paper-sizes", "pages-by-department"}.isdisjoint(runs)  # they are about what is not there
+    pages = [hall.report(n, period="2026-03").answer for n in ("overview", "security-overview")]
+    lacking = [p.title for page in pages for p in page.parts if p.item is None]
+    assert lacking
+    assert not {e.name for e in hall.reports.catalogue()} & set(lacking)  # parts have titles, also without an answer
     shown = command("-w", str(three), "--now", NOW.isoformat(), "reports", "--here")
     assert "pages-by-printer" in shown.stdout
     assert "\n  a log of logins (accounts-not-used, " in shown.stderr
