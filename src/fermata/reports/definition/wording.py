@@ -33,8 +33,14 @@ def column_of(text: str) -> dict[str, Any]:
     if (named := LABELLED.fullmatch(text)) is not None:
         return {**_measured(named[2], text), "label": named[1]}
     label, equals, formula = text.partition("=")
-    if equals and not WHERE.fullmatch(text):
+    where = WHERE.fullmatch(text)
+    if equals and not where:
         return {"label": label.strip(), "formula": formula.strip()}
+    if where and "=" in where[1]:
+        raise RequestError(
+            f"column {text!r}: a formula has no selection of its own; did you mean "
+            f"'{label.strip()}: {formula.strip()}'?"
+        )
     return _measured(text, text)
 
 
