@@ -88,7 +88,10 @@ class UnknownName(RequestError, LookupError):
         names = sorted({str(k) for k in known})
         near = nearest(name, names)
         text = f"there is no {what} {name!r}{' ' + where if where else ''}"
-        if near:
+        several = [part.strip() for part in re.split(r"\s+or\s+|[|/;]", name)]
+        if len(several) > 1 and set(several) <= set(names):
+            text += f"; several are written {','.join(several)}"
+        elif near:
             text += f"; did you mean {' or '.join(repr(n) for n in near)}?"
         if not names:
             text += f"; {none_declared(what)}"

@@ -21,7 +21,7 @@ from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-__all__ = ["LEVEL", "Verdict", "holm", "judge"]
+__all__ = ["FEWEST_DAYS", "LEVEL", "Verdict", "holm", "judge"]
 
 LEVEL = 0.05
 FEWEST_DAYS = 14

@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 from zoneinfo import ZoneInfo
 
 from fermata.analysis.cells import value
-from fermata.analysis.chance import LEVEL, Verdict, judge
+from fermata.analysis.chance import FEWEST_DAYS, LEVEL, Verdict, judge
 from fermata.analysis.combine import Figures, Source, gather
 from fermata.analysis.finish import shown
 from fermata.analysis.measures import ADDS
@@ -300,15 +300,14 @@ def with_verdicts(plan: Plan, table: Table, source: Source) -> tuple[Table, list
         label = f"{plan.columns[a].label} beyond chance"
         columns.append(Column(f"v{a}", label, "measure", "text", across_total=True))
         judged = sum(v.p is not None for v in verdicts.values())
-        notes.append(
-            Note(
-                f"{label}: daily figures of {days[1]} days against {days[0]}, weekdays allowed for, judged by "
-                f"their own "
-                "scatter from day "
-                f"to day (t test, p below {LEVEL:g} after Holm's correction for {judged} comparisons)",
-                "chance",
+        if min(days) < FEWEST_DAYS:
+            told = f"{label}: {days[1]} days against {days[0]} are too few for a claim; each needs {FEWEST_DAYS}"
+        else:
+            told = (
+                f"{label}: daily figures of {days[1]} days against {days[0]}, weekdays allowed for, judged by their own "
+                f"scatter from day to day (t test, p below {LEVEL:g} after Holm's correction for {judged} comparisons)"
             )
-        )
+        notes.append(Note(told, "chance"))
     rows = tuple(r._replace(cells=(*r.cells, *more)) for r, more in zip(table.rows, cells, strict=True))
     return Table(tuple(columns), rows, table.partial), notes
 
