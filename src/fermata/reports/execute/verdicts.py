@@ -304,8 +304,9 @@ def with_verdicts(plan: Plan, table: Table, source: Source) -> tuple[Table, list
             told = f"{label}: {days[1]} days against {days[0]} are too few for a claim; each needs {FEWEST_DAYS}"
         else:
             told = (
-                f"{label}: daily figures of {days[1]} days against {days[0]}, weekdays allowed for, judged by their own "
-                f"scatter from day to day (t test, p below {LEVEL:g} after Holm's correction for {judged} comparisons)"
+                f"{label}: daily figures of {days[1]} days against {days[0]}, weekdays allowed for, judged by their "
+                f"own scatter from day to day (t test, p below {LEVEL:g} after Holm's correction for {judged} "
+                "comparisons)"
             )
         notes.append(Note(told, "chance"))
     rows = tuple(r._replace(cells=(*r.cells, *more)) for r, more in zip(table.rows, cells, strict=True))
