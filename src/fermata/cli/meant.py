@@ -176,13 +176,17 @@ def missing(ctx: click.Context, what: str) -> str:
     examples = [w for line in (ctx.command.help or "").splitlines() if (w := line.strip()).startswith(begin)]
     told = f"{what.removesuffix('...')} is missing" + (f", as in: {examples[0]}" if examples else "")
     asks = ctx.command.name == "report" and what == "NAME"
-    if asks or what in ("LOG", "--log"):
+    given = "" if asks else ctx.params.get("log")  # in front of what is missing
+    if asks or given or what in ("LOG", "--log"):
         with contextlib.suppress(FermataError):
             from fermata.api.workspace import open_workspace
 
             above = ctx.find_root().params
             logs = open_workspace(above["workspace"], viewer=above["viewer"]).archive.logs
-            told += f"\n  {'or a log itself' if asks else 'logs'}: {', '.join(logs)}" if logs else ""
+            if given and given not in logs:
+                told = f"there is no log {given!r}, and {told}"
+            if logs and (not given or given not in logs):
+                told += f"\n  {'or a log itself' if asks else 'logs'}: {', '.join(logs)}"
     return told
 
 
