@@ -44,11 +44,10 @@ contract-session:
 contract-others:
 	$(BIN)/pytest -m "not spark" $(CONTRACT)
 
-test-engines-deep: $(VENV)/.spark  ## every ready report of the sample on Spark, Spark Connect and PostgreSQL, also with times as texts, digit by digit, and what viewers are told (an hour)
+test-engines-deep: $(VENV)/.spark  ## every ready report of the sample on Spark, Spark Connect and PostgreSQL, also with times as texts, digit by digit (an hour)
 	FERMATA_DEEP=1 $(MAKE) --no-print-directory --jobs 2 --output-sync contract-spark contract-others CONTRACT=tests/contract/test_every_report.py
 	FERMATA_DEEP=1 FERMATA_TIMES=text $(BIN)/pytest -m postgres tests/contract/test_every_report.py
 	FERMATA_DEEP=1 FERMATA_SPARK=connect $(BIN)/pytest -m spark tests/contract/test_every_report.py
-	FERMATA_DEEP=1 $(BIN)/pytest -k no_method_tells tests/contract/test_spark_workspace.py tests/contract/test_access_in_place.py
 
 $(VENV)/.spark: $(STAMP)
 	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[spark]'

@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 import fermata
-from tests.conftest import DEEP, NOW
+from tests.conftest import NOW
 from tests.contract.test_in_place import server  # noqa: F401  # the fixture
 from tests.test_access import CALLS, CONFIG, FORBIDDEN, _called, furnish, leaks_nothing, planted  # noqa: F401
 
@@ -66,5 +66,4 @@ def test_the_search_finds_what_is_planted_in_a_table(stays: Path, tmp_path: Path
 @pytest.mark.parametrize("viewer", ["own", "hiding", "study", "groups"])
 def test_no_method_tells_a_viewer_more_of_a_table(stays: Path, tmp_path: Path, viewer: str) -> None:
     """What every method gives holds nothing that the viewer may not see."""
-    every = 1 if DEEP else 3  # the gate is that of the embedded engine, which is always tried whole
-    assert leaks_nothing(stays, tmp_path, viewer, every) > (8 if viewer == "groups" else 20) // every
+    assert leaks_nothing(stays, tmp_path, viewer) > (8 if viewer == "groups" else 20)

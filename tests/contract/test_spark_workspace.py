@@ -22,7 +22,7 @@ from fermata.engines.remote import SparkEngine
 from fermata.errors import ConfigError, DataError, FermataError, RequestError
 from fermata.reports.definition.report import Report
 from tests import engines
-from tests.conftest import DEEP, NOW
+from tests.conftest import NOW
 from tests.conftest import fermata as command
 from tests.contract.conftest import need_postgres, need_spark
 from tests.test_access import CONFIG, leaks_nothing, planted  # noqa: F401  # the fixture
@@ -323,5 +323,4 @@ def test_no_method_tells_a_viewer_more_on_spark(
     changed = re.sub(r"(?m)^(zone = .*)$", rf"\1\n{LOCAL}", CONFIG, count=1)
     assert changed != CONFIG
     (there / "fermata.toml").write_text(changed, encoding="utf-8")
-    every = 1 if DEEP else 3  # the gate is that of the embedded engine, which is always tried whole
-    assert leaks_nothing(there, tmp_path, viewer, every) > (8 if viewer == "groups" else 20) // every
+    assert leaks_nothing(there, tmp_path, viewer) > (8 if viewer == "groups" else 20)

@@ -19,7 +19,7 @@ from typing import Any
 
 from fermata.archive.duck import ident, scan
 
-__all__ = ["Overlap", "find", "key_sql", "make_keys", "probe", "sidecar_sql", "told"]
+__all__ = ["Overlap", "find", "key_sql", "make_keys", "overlap_in", "probe", "sidecar_sql"]
 
 
 @dataclass(frozen=True)
@@ -126,13 +126,13 @@ def find(
         "SELECT *, seq - row_number() OVER (ORDER BY seq) AS island FROM matched)) "
         f"WHERE {overlap}) WHERE {at_most}"
     )
-    found = told(con, table, keys)
+    found = overlap_in(con, table, keys)
     matched = con.execute("SELECT count(*) FROM matched").fetchone()[0]
     return dataclasses.replace(found, possible_repeats=matched - found.duplicates)
 
 
-def told(con: Any, table: str, records: str) -> Overlap:
-    """What stands in `table`, of the `records` of a file."""
+def overlap_in(con: Any, table: str, records: str) -> Overlap:
+    """The overlap whose record numbers and originals stand in `table`; `records` are all of the file."""
     by_original = dict(con.execute(f"SELECT old_file, count(*) FROM {table} GROUP BY ALL").fetchall())
     if not by_original:
         return Overlap(table)

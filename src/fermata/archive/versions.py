@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from fermata.archive.duck import ident
-from fermata.archive.duplicates import Overlap, told
+from fermata.archive.duplicates import Overlap, overlap_in
 
 __all__ = ["ENDED", "Versions", "settle", "within", "without_ended"]
 
@@ -70,7 +70,7 @@ def settle(
             f"FROM live_versions o ANTI JOIN {events} n ON {same} WHERE {stretch}"
         )
     deleted = con.execute(f"SELECT count(*) FROM {ended}").fetchone()[0] - replaced
-    return Versions(told(con, copies, events), ended, replaced, deleted)
+    return Versions(overlap_in(con, copies, events), ended, replaced, deleted)
 
 
 def within(complete: tuple[str, str]) -> str:

@@ -37,7 +37,7 @@ def check(ctx: click.Context) -> None:
     for file, words in found:
         click.echo(f"{file}: {words}")
     if found:
-        common.note(f"{counted(len(found), 'problem')}")
+        common.note(counted(len(found), "problem"))
         ctx.exit(1)
     logs, registers = len(workspace.archive.logs), len(workspace.config.registers)
     reports, deliveries = len(workspace.reports.names()), len(workspace.deliveries.table().rows)

@@ -123,7 +123,7 @@ class _Table:
         self.sums = [a + b for a, b in zip(self.sums, figures, strict=True)]
         self.rejected = self.rejected or any(f.rejected for f in files)
         known = sum(o.unchanged is not None for o in outcomes)
-        rest = [f"{counted(known, 'known file')}"] if known else []
+        rest = [counted(known, "known file")] if known else []
         self.row(name, figures, [*rest, *_apart(files)] if outcomes else ["nothing new"])
 
     def row(self, name: str, figures: list[int], rest: list[str]) -> None:
@@ -260,11 +260,11 @@ class _Progress:
 
 def _list(entries: list[dict[str, Any]], zone: str) -> None:
     """The imports, with their times in the zone of the workspace."""
-    if not entries:
-        common.note("nothing was imported yet")
     from fermata.timeline.zones import local
     from fermata.timeline.zones import zone as known
 
+    if not entries:
+        common.note("nothing was imported yet")
     for e in entries:
         at = f"{local(datetime.fromisoformat(e['at']).replace(tzinfo=UTC), known(zone)):%Y-%m-%d %H:%M}"
         if what := e.get("what"):

@@ -134,7 +134,7 @@ def command(ctx: click.Context, /, name: str, **options: Any) -> None:
     \b
     fermata report refused-entries
     fermata report last --only place='Stage side'
-    fermata report calls-by-line --same-as last
+    fermata report entries-by-day --same-as last
     fermata report doors --period 2026-03 --by user --across month
     fermata report calls --only action=answered --by device --columns count,time,'mean duration'
     fermata report doors --by place --events --cell place='Stage side'

@@ -253,6 +253,6 @@ def trace(ctx: click.Context, /, name: str, **options: Any) -> None:
     asked = {"field": field.strip(), "name": value.strip()} if equals else {"name": name}
     chosen = {k: options[k] for k in ("period", "zone", "log") if options[k]}
     result = workspace.trace(**asked, limit=emit.most(options["limit"], options["output"]), **chosen)
-    summary = len(result.parts[0].rows)  # is never cut
-    rows = max(limit, summary) if (limit := options["limit"]) else None
-    emit.emit(result.part(options["part"]) if options["part"] else result.answer, options["output"], rows)
+    answer = result.part(options["part"]) if options["part"] else result.answer
+    limit = options["limit"] and max(options["limit"], len(result.parts[0].rows))  # the summary is never cut
+    emit.emit(answer, options["output"], limit)

@@ -47,7 +47,8 @@ HALVES = "(?i)\\b([ap])[.][ \u00a0\u202f]?m[.]"  # a.m. and p.m., of which the e
 MONTHS = {  # as the engines know them -> the names in Danish, Dutch, French, German, Italian, Norwegian, Polish,
     # Portuguese, Spanish and Swedish, in full and short
     "January": "januar januari janvier janv jänner jän enero ene janeiro gennaio gen styczeń stycznia sty",
-    "February": "februar februari février fevrier févr fév fevr feber febrero fevereiro fev febbraio luty lutego lut",
+    "February": "februar februari février fevrier févr fév fevr feber febrero fevereiro fev febbraio "
+    "luty lutego lut",
     "March": "märz maerz mär mrz mars marts marzo março marco maart mrt marzec marca",
     "April": "avril avr abril abr aprile kwiecień kwietnia kwi",
     "May": "mai maj mayo maio mei maggio mag maja",
@@ -57,8 +58,9 @@ MONTHS = {  # as the engines know them -> the names in Danish, Dutch, French, Ge
     "September": "septembre septiembre setiembre setembro settembre sept set wrzesień września wrz",
     "October": "oktober okt octobre octubre outubro ottobre ott out październik października paź",
     "November": "novembre noviembre novembro listopad listopada lis",
-    "December": "dezember dez décembre decembre déc diciembre dic dezembro dicembre desember des grudzień grudnia gru",
-}
+    "December": "dezember dez décembre decembre déc diciembre dic dezembro dicembre desember des "
+    "grudzień grudnia gru",
+}  # fmt: skip
 MONTH_THERE = r"[0-9][.]?[ /-]*(?:de )?([^0-9 ,.:/-]+[.]?)"  # behind the day of the month
 WEEKDAY = r"^[^0-9 ,.]+[.]?,? ([0-9])"  # in front of it
 SHORT_NUMBER = 6  # digits; shorter ones are extensions and service numbers, which have no country

@@ -41,9 +41,8 @@ KINDS = {
 
 @dataclass(frozen=True)
 class Verdict:
-    """What was verified, and how it stands: `same`, `changed`, `damaged`, `not repeated`, `nothing stored`
-    or `nothing kept`; `why` are the reasons,
-    `also` what changed without changing figures.
+    """What was verified, and how it stands: `same`, `changed`, `damaged`, `not repeated`, `nothing stored` or `nothing
+    kept`; `why` are the reasons, `also` what changed without changing figures.
     """
 
     subject: str

@@ -71,7 +71,7 @@ EXAMPLE = datetime(2026, 11, 27, 13, 5, 9, 123456)
 NAMED_ZONE = re.compile(r"(.*\d(?: ?[AaPp][Mm])?) ?(?:UTC|GMT)")
 ISO_FORMS = ("%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S.%f")
 
-ENGLISH = {w for m in MONTHS for w in (m.casefold(), m[:3].casefold(), "sept")}
+ENGLISH = {"sept", *(w for m in MONTHS for w in (m.casefold(), m[:3].casefold()))}
 NAMED = {w: m for m, words in MONTHS.items() for w in (m.casefold(), m[:3].casefold(), *words.split())}
 SERIAL = re.compile(r"\d{5}(?:[.,]\d{1,12})?")  # days; the numbers below are of the years 1982 to 2119
 
