@@ -236,6 +236,17 @@ def test_clock_change_policies(make: Maker, policy: str, wall: str, expected: st
         assert file.twice + file.never == 1
 
 
+def test_a_record_in_the_repeated_hour_counts_once(make: Maker) -> None:
+    """Whether one end of its span happens twice, or both; a year later as well."""
+    spans = {"00:10": "01:20", "01:10": "01:20", "01:30": "02:20", "00:20": "02:20"}
+    lines = [f"{day} {a},Ann,A,{day} {b}" for day in ("2025-10-26", "2026-10-25") for a, b in spans.items()]
+    lines += [",Ann,A,2026-10-25 01:50", "2026-10-25 01:40,Ann,A,"]  # the one is refused, the other has no end
+    workspace = make(plain('ambiguous = "earlier"', 'finish = "To"'), x="\n".join(["When,Who,Door,To", *lines]) + "\n")
+    workspace.archive.import_log("doors")
+    file = workspace.base.archive.snapshot().manifest.log("doors").files[1]
+    assert (file.twice, file.never, file.rejected) == (7, 0, 1)
+
+
 @given(
     st.sampled_from(["Europe/Lisbon", "Asia/Kathmandu", "America/St_Johns", "Australia/Lord_Howe"]),
     st.integers(0, 10**6),
@@ -247,7 +258,8 @@ def test_local_times_become_utc_as_the_zone_says(
     """In any year from 1985 to 2040 the engine's conversion is that of the zone data."""
     random = Random(seed)
     base = datetime(random.randrange(1985, 2040), random.randrange(1, 13), 1)
-    walls = [base + timedelta(minutes=random.randrange(300 * 1440)) for _ in range(300)]
+    days = random.choice([300, 9000])
+    walls = [base + timedelta(minutes=random.randrange(days * 1440), microseconds=i) for i in range(300)]
     tz = zone(name)
     walls = [w for w in walls if classify(w, tz) == "once"]
     path = tmp_path_factory.mktemp("z") / "x.csv"

@@ -54,7 +54,10 @@ def to_utc(column: str, zone_name: str, ambiguous: Policy, nonexistent: Policy, 
     """
     pieces = _pieces(zone_name, ambiguous, nonexistent)
     begins = max((i for i, (at, _) in enumerate(pieces) if at is None or at <= extent[0]), default=0)
-    return _balanced(column, [p for p in pieces[begins:] if p[0] is None or p[0] <= extent[1]])
+    found = [p for p in pieces[begins:] if p[0] is None or p[0] <= extent[1]]
+    ends = minus(column, found[0][1]), minus(column, found[-1][1])
+    between = [_within_reach(column, by) for _, by in found[1:-1]]
+    return _balanced(column, [at for at, _ in found[1:]], [ends[0], *between, ends[1]][: len(found)])
 
 
 @functools.cache
@@ -69,14 +72,15 @@ def _pieces(zone_name: str, ambiguous: Policy, nonexistent: Policy) -> tuple[tup
     return tuple(p for i, p in enumerate(pieces) if i == 0 or p[1] != pieces[i - 1][1])
 
 
-def _balanced(column: str, pieces: list[tuple[datetime | None, timedelta]]) -> str:
-    """A balanced tree over (wall-clock time from which on, offset to take off)."""
-    if len(pieces) == 1:
-        return minus(column, pieces[0][1])
-    middle = len(pieces) // 2
-    at = pieces[middle][0]
+def _balanced(column: str, edges: list[datetime | None], values: list[str]) -> str:
+    """A balanced tree of `values`, each from the edge before it on."""
+    if len(values) == 1:
+        return values[0]
+    middle = len(values) // 2
+    at = edges[middle - 1]
     assert at is not None
-    left, right = _balanced(column, pieces[:middle]), _balanced(column, pieces[middle:])
+    left = _balanced(column, edges[: middle - 1], values[:middle])
+    right = _balanced(column, edges[middle:], values[middle:])
     return f"CASE WHEN {column} < {ts(at)} THEN {left} ELSE {right} END"
 
 
@@ -100,6 +104,11 @@ def second_pass(con: Any, table: str, wall: str, change: Change) -> str | None:
     if row[0] is None:
         return None
     return f"record_no {'<=' if newest_first else '>='} {row[0]}"
+
+
+def _within_reach(column: str, by: timedelta) -> str:
+    """`column` less a length of time, for times far from the first and the last there are: in a third of the time."""
+    return f"make_timestamp(epoch_us({column}) - {by // MICROSECOND})" if by else column
 
 
 def minus(column: str, by: timedelta) -> str:

@@ -254,11 +254,20 @@ def _clock_changes(
                     tests[back].append(condition)
                     if back and log.ambiguous == "order":
                         _settle(con, table, stage, part, name, found)
-    counts = [f"count(*) FILTER ({' OR '.join(tests[back]) or 'false'})" for back in (True, False)]
-    if not any(tests.values()):
-        return 0, 0
-    twice, never = con.execute(f"SELECT {', '.join(counts)} FROM {table} WHERE skip IS NULL AND bad IS NULL").fetchone()
+    twice, never = (_records(con, table, tests[back]) for back in (True, False))
     return twice, never
+
+
+def _records(con: Any, table: str, tests: list[str]) -> int:
+    """How many records fulfil one of the conditions, each on a column of its own: asked one after another, so that the
+    engine looks only where the column's values may be.
+    """
+    counted = 0
+    for i, test in enumerate(tests):
+        met = "".join(f" AND NOT coalesce({t}, false)" for t in tests[:i])
+        query = f"SELECT count(*) FROM {table} WHERE {test} AND skip IS NULL AND bad IS NULL{met}"
+        counted += con.execute(query).fetchone()[0]
+    return counted
 
 
 def _settle(con: Any, table: str, stage: FileStage, part: Part, name: str, found: list[Change]) -> None:
