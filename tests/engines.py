@@ -141,7 +141,11 @@ class Postgres:
 
 
 class Spark:
-    """A local Spark session in UTC, events as a view."""
+    """A local Spark session in UTC, events as a view.
+
+    Queries are interpreted: to compile each, for some hundred events, takes a third of the time. The sessions of
+    workspaces compile them, as users' do.
+    """
 
     def __init__(self) -> None:
         import ibis
@@ -150,7 +154,8 @@ class Spark:
         settings = {
             "spark.ui.enabled": "false", "spark.sql.session.timeZone": "UTC", "spark.sql.shuffle.partitions": "2",
             "spark.sql.timestampType": "TIMESTAMP_NTZ", "spark.ui.showConsoleProgress": "false",
-            "spark.driver.memory": "2g",
+            "spark.driver.memory": "2g", "spark.sql.codegen.wholeStage": "false",
+            "spark.sql.codegen.factoryMode": "NO_CODEGEN", "spark.sql.adaptive.enabled": "false",
             "spark.driver.host": "127.0.0.1", "spark.driver.bindAddress": "127.0.0.1",
         }  # fmt: skip
         builder = SparkSession.builder.master("local[2]")
