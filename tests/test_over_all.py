@@ -15,6 +15,7 @@ from typing import Any
 import pytest
 
 from fermata.analysis.filters import conditions
+from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
 from fermata.api.result import Result
 from fermata.api.workspace import Workspace
 from fermata.engines.answers import FEW as FEW_ROWS
@@ -231,6 +232,8 @@ def test_without_totals_the_rows_are_the_same(hall: Workspace, name: str) -> Non
         for whole, without in zip(*found, strict=True):
             if isinstance(whole, RunResult):
                 assert figures_of(whole) == figures_of(without), more
+                groups = {r.keys[0] for r in whole.table.body} - {ELSE_TEXT, ELSE_LABEL}
+                assert ("top" in more and len(groups) > 2) == any(n.startswith("top 2 shows") for n in whole.notes)
 
 
 def figures_of(item: RunResult) -> list[Any]:

@@ -75,28 +75,15 @@ SWEPT = ("union", "overlap", "uncovered", "peak", "peak time", "at")
 NEEDS_TIME = ("time", "present", "concurrency", "utilisation", "over", *SWEPT)
 ONWARDS = ("running", "opening", "all-time")  # measures that go on from unit to unit
 CARRIED = (*ADDS, "first", "last", "min", "max")
-LENGTHS = (
-    "days",
-    "workdays",
-    "months",
-    "uncovered",
-    "concurrency",
-    "utilisation",
-    "capacity",
-)  # they need the length of the cell
+LENGTHS = ("days", "workdays", "months", "uncovered", "concurrency", "utilisation", "capacity")  # go by a cell's length
 LONGEST = 8  # words of a measure, as in "running total share of count of parent"
 AS_FIELDS = {"earliest": "first", "latest": "last"}  # as of a field that holds a time
+A_DAY = re.compile(r"(?:(?:mean|avg|average) )?(.*?) ?(?:per|a|/) (day|workday|month)")
 SHORT_PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)")
 HEADINGS = {
-    "union": "Time once",
-    "overlap": "Overlapping",
-    "uncovered": "Time without",
-    "peak": "Most at once",
-    "peak time": "First at",
-    "concurrency": "Mean at once",
-    "utilisation": "Utilisation",
-    "capacity": "Capacity",
-}
+    "union": "Time once", "overlap": "Overlapping", "uncovered": "Time without", "peak": "Most at once",
+    "peak time": "First at", "concurrency": "Mean at once", "utilisation": "Utilisation", "capacity": "Capacity",
+}  # fmt: skip
 PLURAL = {"user": "People", "device": "Devices", "place": "Places", "action": "Actions", "other": "Others"}
 
 
@@ -118,6 +105,15 @@ def _unknown(name: str, rest: list[str]) -> UnknownName:
         f"'total {name}', 'mean {name}', 'max {name}' or 'distinct {name}'; a column for each of its values: --across"
     )
     return UnknownName(f"there is no measure {name!r}; of a field write {ways} (measures: {', '.join(known)})")
+
+
+def _worked_out(text: str) -> str:
+    """How a mean of each day, workday or month is written; nothing for another text."""
+    if not (m := A_DAY.fullmatch(text)):
+        return ""
+    what = "count" if m[1] in ("", "mean", "average", "avg", "events") else MEANT.get(m[1], m[1])
+    what = what if what.split()[0] in MEASURES else f"total {what}"
+    return f"'Per {m[2]} = {what} / {m[2]}s'" if what.split()[0] in ADDS else f"{what!r} with --by {m[2]}"
 
 
 def begins_measure(text: str) -> bool:
@@ -148,6 +144,8 @@ class Measure:
         parts = text.lower().split() or [""]
         if len(parts) > LONGEST:
             raise RequestError(f"{text[:60]!r} ... is no measure: none has more than {LONGEST} words")
+        if way := _worked_out(" ".join(parts)):
+            raise RequestError(f"{text!r} is no measure; write {way}")
         if re.search(r"[+*/()]| - ", text):
             raise RequestError(f"{text!r} is worked out from measures and needs a heading: 'Heading = {text}'")
         name, rest = parts[0], parts[1:]

@@ -9,18 +9,20 @@ from __future__ import annotations
 
 import functools
 from bisect import bisect_left, bisect_right
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from typing import Any, Literal
 
 from fermata.timeline.zones import Change, changes, offset, zone
 
-__all__ = ["FIRST", "LAST", "Extent", "second_pass", "to_utc", "windows"]
+__all__ = ["FIRST", "LAST", "Extent", "minus", "second_pass", "to_utc", "windows"]
 
 STEP_BACK = timedelta(minutes=5)  # a smaller step back within the repeated hour is a late line, not the change
 MICROSECOND = timedelta(microseconds=1)
 FIRST, LAST = datetime(1970, 1, 2), datetime(2099, 12, 30)  # logs of other times are taken for broken clocks
 Policy = Literal["order", "earlier", "later", "reject"]
 Extent = tuple[datetime, datetime]
+Less = Callable[[str, timedelta], str]
 
 
 @functools.cache
@@ -47,16 +49,24 @@ def within(column: str, found: list[Change]) -> str:
     return f"({' OR '.join(tests)})" if tests else "false"
 
 
-def to_utc(column: str, zone_name: str, ambiguous: Policy, nonexistent: Policy, extent: Extent = (FIRST, LAST)) -> str:
+def to_utc(
+    column: str,
+    zone_name: str,
+    ambiguous: Policy,
+    nonexistent: Policy,
+    extent: Extent = (FIRST, LAST),
+    less: Less | None = None,
+) -> str:
     """The UTC expression of a wall-clock `column` by the two policies; `order` and `reject` give the earlier.
 
-    It holds for wall clocks within `extent`, both ends included: a short one makes a short expression.
+    It holds for wall clocks within `extent`, both ends included: a short one makes a short expression. `less` writes a
+    time that lies between clock changes, so not near the ends of all time, less a length of time.
     """
     pieces = _pieces(zone_name, ambiguous, nonexistent)
     begins = max((i for i, (at, _) in enumerate(pieces) if at is None or at <= extent[0]), default=0)
     found = [p for p in pieces[begins:] if p[0] is None or p[0] <= extent[1]]
     ends = minus(column, found[0][1]), minus(column, found[-1][1])
-    between = [_within_reach(column, by) for _, by in found[1:-1]]
+    between = [(less or minus)(column, by) if by else column for _, by in found[1:-1]]
     return _balanced(column, [at for at, _ in found[1:]], [ends[0], *between, ends[1]][: len(found)])
 
 
@@ -104,11 +114,6 @@ def second_pass(con: Any, table: str, wall: str, change: Change) -> str | None:
     if row[0] is None:
         return None
     return f"record_no {'<=' if newest_first else '>='} {row[0]}"
-
-
-def _within_reach(column: str, by: timedelta) -> str:
-    """`column` less a length of time, for times far from the first and the last there are: in a third of the time."""
-    return f"make_timestamp(epoch_us({column}) - {by // MICROSECOND})" if by else column
 
 
 def minus(column: str, by: timedelta) -> str:

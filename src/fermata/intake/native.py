@@ -10,11 +10,13 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import timedelta
 
 from fermata.archive.duck import lit
 from fermata.errors import RequestError
 from fermata.fields import Field
 from fermata.intake.field_map import FieldMap
+from fermata.intake.localtime import minus
 from fermata.intake.texts import IN_WORDS, Column, Origin, in_other_words, raw_text, spelt
 
 __all__ = ["EPOCH", "FAMILIES", "Native"]
@@ -107,6 +109,10 @@ class Native:
     def interval(self, microseconds: str) -> str:
         """A number of microseconds as a length of time: exact below 285 years."""
         return f"({microseconds} * INTERVAL '1 microsecond')"
+
+    def less(self, time: str, by: timedelta) -> str:
+        """A time less a length of time."""
+        return minus(time, by)
 
     def clock(self, field: FieldMap, origin: Origin) -> bool:
         """Whether a time is a clock time alone."""

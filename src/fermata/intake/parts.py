@@ -142,7 +142,7 @@ def _time(
     if name in TIMES:  # of other times no order in the file tells which pass of a repeated hour is meant
         part.walls[name] = wall
     part.local.append(wall)
-    converted = to_utc(wall, schema.zone, log.ambiguous, log.nonexistent, part.extent)
+    converted = to_utc(wall, schema.zone, log.ambiguous, log.nonexistent, part.extent, origin.dialect.less)
     return columns(converted if told == "NULL" else f"coalesce({told}, {converted})", late=True)
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import timedelta
 from pathlib import Path
 from typing import Protocol
 
@@ -217,6 +218,9 @@ class Dialect(Protocol):
 
     def interval(self, microseconds: str) -> str:
         """A number of microseconds as a length of time."""
+
+    def less(self, time: str, by: timedelta) -> str:
+        """A time less a length of time; it is not near the first or the last time there is."""
 
     def clock(self, field: FieldMap, origin: Origin) -> bool:
         """Whether a time is a clock time alone, read as of 1900-01-01."""

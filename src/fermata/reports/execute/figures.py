@@ -62,10 +62,12 @@ def _run(request: Figures, place: Workplace) -> RunResult:
     notes = check_values(plan, place, source, figures)
     every = None
     if plan.top and plan.by:
-        kept = outermost(plan, figures, plan.top)
+        kept, top = outermost(plan, figures, plan.top), plan.top
         if len(kept) < len(figures[plan.by[:1]]):
             plan = dataclasses.replace(plan, kept=tuple(kept))
             figures, every = regrouped(plan, figures, source), figures
+        if len(kept) > top:
+            notes.append(Note(f"top {top} shows {len(kept)} rows: the last of them are equal", "rows"))
 
     def covered(strand: int, slot: Slot) -> bool:
         extent = place.extent(plan.strands[strand].schema.name)
