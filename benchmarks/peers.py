@@ -175,9 +175,9 @@ IMPORTS: dict[str, Callable[[], Callable[[], Any]]] = {
 }
 QUERIES: dict[str, Callable[[], Callable[[], Any]]] = {
     "fermata": query_fermata,
-    "duckdb per row": lambda: duck(PER_ROW),
-    "duckdb calendar": lambda: duck(CALENDAR),
     "duckdb calendar, totals": lambda: duck(TOTALS),
+    "duckdb calendar": lambda: duck(CALENDAR),
+    "duckdb per row": lambda: duck(PER_ROW),
     "polars": polars,
     "pandas": pandas,
 }
