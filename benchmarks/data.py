@@ -7,6 +7,7 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 DATA = ROOT / "bench-data"
 CSV = DATA / "events.csv"
+LONG = 5  # seconds; a question that takes longer is not asked again and again
 EVENTS = 6_000_000
 SCATTERED = DATA / "scattered"  # a workspace with half of them, in no order
 VISITS = """

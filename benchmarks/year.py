@@ -18,7 +18,7 @@ from typing import Any
 
 from benchmarks import ratios
 from benchmarks.charts import MEMORY, SECONDS, draw
-from benchmarks.data import DATA, ROOT, VISITS, ZONE, peak
+from benchmarks.data import DATA, LONG, ROOT, VISITS, ZONE, peak
 from benchmarks.questions import QUESTIONS, SIDES, ZONED, files
 
 YEAR = DATA / "year"
@@ -37,7 +37,6 @@ zone = "UTC"
 fields = {{ start = {{ column = "When", form = "%Y-%m-%d %H:%M:%S" }}, user = "Badge", device = "Reader", action = "Event" }}
 """
 LOGS = ("visits", "calls", "prints")
-LONG = 5  # seconds; a question that takes longer is not asked again
 LEFT_OUT = 3  # what a process ends with for a question its side leaves out
 
 
