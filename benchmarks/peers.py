@@ -188,7 +188,7 @@ def measured(run: Callable[[], Any], runs: int) -> None:
     command asks once) and the last answer, as JSON.
     """
     times, peaks, answer = [], [], None
-    while len(times) < (2 if times and times[-1] > LONG else runs):
+    while len(times) < (min(runs, 2) if times and times[-1] > LONG else runs):
         began = time.perf_counter()
         answer = run()
         times.append(time.perf_counter() - began)
