@@ -16,6 +16,7 @@ import pytest
 
 from fermata.analysis.filters import conditions
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
+from fermata.analysis.table import Row
 from fermata.api.result import Result
 from fermata.api.workspace import Workspace
 from fermata.engines.answers import FEW as FEW_ROWS
@@ -232,14 +233,38 @@ def test_without_totals_the_rows_are_the_same(hall: Workspace, name: str) -> Non
         for whole, without in zip(*found, strict=True):
             if isinstance(whole, RunResult):
                 assert figures_of(whole) == figures_of(without), more
-                groups = {r.keys[0] for r in whole.table.body} - {ELSE_TEXT, ELSE_LABEL}
-                assert ("top" in more and len(groups) > 2) == any(n.startswith("top 2 shows") for n in whole.notes)
+
+
+@pytest.mark.parametrize("name", SHOWN)
+def test_rows_of_a_top_are_those_of_all_groups(hall: Workspace, name: str) -> None:
+    """Whatever is beside them, what goes on from day to day included; the rest is one group more."""
+    onwards = ("count", "running count", "opening count", "all-time count", "rank count")
+    beside = ("count", "share count", "rank count", "days", "distinct device", "first")
+    lasting = ("time", "rank time", "union", "peak", "concurrency", "present user")
+    wanted = [(by, onwards) for by in (("day",), ("day", "user"), ("week",))]
+    wanted += itertools.product((("user",), ("day",), ("user", "day")), (beside, lasting))
+    for more in ({}, {"by": ("day",)}, *({"by": by, "columns": columns} for by, columns in wanted)):
+        try:
+            plain = asked(name).changed(rows=(), warn=(), zero_rows=None, no_others=False, sort=(), **more)
+            found = [items(hall.run(plain.changed(top=top))) for top in (None, 2)]
+        except RequestError:
+            continue
+        for whole, part in zip(*found, strict=True):
+            if isinstance(whole, RunResult):
+                every, shown = ({r.keys: cells_of(r) for r in item.table.body} for item in (whole, part))
+                rest = {k for k in shown if k[:1] in ((ELSE_TEXT,), (ELSE_LABEL,))}
+                assert [every[k] for k in shown if k not in rest] == [shown[k] for k in shown if k not in rest], more
+                assert len({k[0] for k in shown if k not in rest}) <= 2 or any("top 2 takes" in n for n in part.notes)
 
 
 def figures_of(item: RunResult) -> list[Any]:
     """The rows, whatever their order; verdicts in words count the totals they were tried with."""
-    rows = [(repr(r.keys), [c for c in r.cells if not isinstance(c, str)]) for r in item.table.body]
-    return sorted(rows, key=repr)
+    return sorted(((repr(r.keys), cells_of(r)) for r in item.table.body), key=repr)
+
+
+def cells_of(row: Row) -> list[Any]:
+    """A row's figures without its verdicts."""
+    return [c for c in row.cells if not isinstance(c, str)]
 
 
 PAGES = [n for n in READY if READY[n].load().parts][::EVERY]

@@ -24,9 +24,12 @@ def reader(plan: Plan, column: ColumnPlan, grand: Components | None) -> Callable
     if measure.name in ONWARDS and measure.base:
         inner = reader(plan, dataclasses.replace(column, measure=measure.base), grand)
         prefix = f"{measure.name} "
-        return lambda found: inner(
-            {(s, n.removeprefix(prefix)): v for (s, n), v in found.items() if n.startswith(prefix)}
-        )
+
+        def gone_on(found: Components) -> Any:
+            parts = {(s, n.removeprefix(prefix)): v for (s, n), v in found.items() if n.startswith(prefix)}
+            return inner(parts) if parts else None
+
+        return gone_on
     if measure.name == "rank":
         return lambda found: found.get((place, str(measure)))
     if measure.base:

@@ -15,7 +15,7 @@ from fermata.analysis.measures import LENGTHS, MAX, MIN, ONWARDS, SUM, Measure, 
 from fermata.analysis.plan import Dimension, Plan, Strand
 from fermata.analysis.reduce import Reduction, reductions
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
-from fermata.analysis.window_measures import at_once, beyond, lengths, onwards
+from fermata.analysis.window_measures import as_of_all, at_once, beyond, lengths, onwards
 from fermata.engines.embedded import Engine
 from fermata.timeline import Slot
 
@@ -54,10 +54,13 @@ def regrouped(plan: Plan, figures: Figures, source: Source) -> Figures:
         component(m) and m.name not in (*LENGTHS, *ONWARDS) and (m.base or m).name not in LENGTHS for m in measures
     )
     if not adds or plan.set_dimension or plan.zeros:
-        return gather(plan, source)
+        found = gather(plan, source)
+        if plan.by[0].calendar:
+            as_of_all(plan, found, figures)
+        return found
     how = {c: way for m in measures for c, way in component(m)}
     rest = ELSE_LABEL if plan.by[0].calendar else ELSE_TEXT
-    found: Figures = {}
+    found = {}
     for level, groups in figures.items():
         if plan.by[0] not in level:
             found[level] = groups

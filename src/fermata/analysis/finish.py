@@ -31,6 +31,12 @@ def finish(plan: Plan, figures: Figures, covered: Covered, every: Figures | None
     are the figures of all groups where a top N has put most of them together.
     """
     _rank_groups(plan, figures)
+    if every:  # a place is that among all groups
+        _rank_groups(plan, every)
+        for level, groups in figures.items():
+            if _ranked(plan, level) == 0:
+                for key in groups.keys() & every[level].keys():
+                    groups[key] |= {at: n for at, n in every[level][key].items() if at[1].startswith("rank ")}
     single = _Layout(dataclasses.replace(plan, kept=None), every, covered) if every else None
     layout = _Layout(plan, figures, covered, single)
     keys = _with_totals(plan, ordered(plan, figures, layout.grand))
@@ -48,7 +54,7 @@ def _rank_groups(plan: Plan, figures: Figures) -> None:
             continue
         read = reader(plan, dataclasses.replace(column, measure=measure.base), grand)
         for level, groups in figures.items():
-            at = len(level) - (2 if plan.across in level else 1)
+            at = _ranked(plan, level)
             if at < 0:
                 continue
             beside: dict[Key, list[tuple[Any, Components]]] = {}
@@ -62,6 +68,11 @@ def _rank_groups(plan: Plan, figures: Figures) -> None:
                 for v, found in one:
                     if v is not None:
                         found[(column.strand, str(measure))] = places[v]
+
+
+def _ranked(plan: Plan, level: tuple[Dimension, ...]) -> int:
+    """Which dimension of a level has the groups that are beside each other: the last of the rows."""
+    return len(level) - (2 if plan.across in level else 1)
 
 
 def _with_totals(plan: Plan, keys: list[Key]) -> list[Key]:

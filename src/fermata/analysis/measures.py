@@ -61,7 +61,9 @@ MEASURES: dict[str, MeasureKind] = {
     "days": MeasureKind("none", "local days of the log in the cell"),
     "workdays": MeasureKind("none", "those of them that have working hours"),
     "months": MeasureKind("none", "local months of the log in the cell"),
-    "rank": MeasureKind("contributors", "place among the groups beside it, the highest first: 1, 2, 2, 4"),
+    "rank": MeasureKind(
+        "contributors", "place among all groups beside it, those below a top too, the highest first: 1, 2, 2, 4"
+    ),
     "over": MeasureKind("none", "`over 8h day`: each user's time beyond so much a unit"),
     "running": MeasureKind("contributors", "a measure from the period's start up to the unit's end"),
     "opening": MeasureKind("none", "a measure of all that was before"),

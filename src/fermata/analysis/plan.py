@@ -242,7 +242,8 @@ class Plan:
             return dataclasses.replace(self, stretch=strand.stretch)
         by = tuple(d for d in self.by if not d.calendar)
         across = self.across if self.across and not self.across.calendar else None
-        return dataclasses.replace(self, stretch=strand.stretch, by=by, across=across)
+        kept = self.kept if by[:1] == self.by[:1] else None  # values of the first dimension
+        return dataclasses.replace(self, stretch=strand.stretch, by=by, across=across, kept=kept)
 
     @property
     def levels(self) -> list[tuple[Dimension, ...]]:

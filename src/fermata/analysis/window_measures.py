@@ -14,7 +14,7 @@ from fermata.errors import RequestError
 from fermata.timeline import Slot
 from fermata.timeline.periods import last_moment
 
-__all__ = ["at_once", "beyond", "lengths", "onwards"]
+__all__ = ["as_of_all", "at_once", "beyond", "lengths", "onwards"]
 
 Level = tuple[Dimension, ...]
 MICROSECOND = timedelta(microseconds=1)
@@ -146,13 +146,30 @@ def _labels(plan: Plan, dimension: Dimension, units: Sequence[Slot]) -> list[int
 
 
 def onwards(plan: Plan, figures: Any) -> None:
-    """Adds what running, before and ever measures need: per group each unit's figure with all those before it."""
+    """Adds what running, before and ever measures need: per group each unit's figure with all those before it. Where
+    a top N keeps only some units, theirs are those of all units; see `as_of_all`.
+    """
+    if plan.kept is not None and plan.by[0].calendar:
+        return
     for column in plan.columns:
         measure = column.measure
         if measure.name not in ONWARDS or not measure.base:
             continue
         for level in plan.levels:
             _go_on(plan, figures, level, column, measure)
+
+
+def as_of_all(plan: Plan, figures: Any, every: Any) -> None:
+    """Gives the units that a top N keeps what goes on from unit to unit in the figures of `every` unit; the rest of
+    them, which lie before and after each other, have none.
+    """
+    for level, groups in every.items():
+        at = level.index(plan.by[0]) if plan.by[0] in level else None
+        for key, cells in groups.items():
+            if at is None or key[at] in (plan.kept or ()):
+                parts = {place: value for place, value in cells.items() if place[1].split()[0] in ONWARDS}
+                if parts:
+                    figures[level].setdefault(key, {}).update(parts)
 
 
 def _go_on(plan: Plan, figures: Any, level: Level, column: Any, measure: Measure) -> None:

@@ -67,7 +67,7 @@ def _run(request: Figures, place: Workplace) -> RunResult:
             plan = dataclasses.replace(plan, kept=tuple(kept))
             figures, every = regrouped(plan, figures, source), figures
         if len(kept) > top:
-            notes.append(Note(f"top {top} shows {len(kept)} rows: the last of them are equal", "rows"))
+            notes.append(Note(f"top {top} takes {len(kept)} groups: the last of them are equal", "rows"))
 
     def covered(strand: int, slot: Slot) -> bool:
         extent = place.extent(plan.strands[strand].schema.name)
