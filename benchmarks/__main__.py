@@ -36,8 +36,8 @@ def peer(kind: str, name: str) -> dict[str, float]:
 
 
 def rounds(kind: str, names: list[str]) -> dict[str, dict[str, float]]:
-    """All peers in turn, several rounds; the median of each figure, and of how much of each peer's time the first of
-    its sort took in the same round (a machine is slower at one hour than at another). Answers must agree.
+    """All peers in turn, several rounds; the median of each figure, and of Fermata's time divided by the peer's in
+    the same round, since a machine is slower at one hour than at another. Answers must agree.
     """
     found: dict[str, list[dict[str, float]]] = {n: [] for n in names}
     for _ in range(ROUNDS):

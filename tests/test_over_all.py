@@ -242,7 +242,8 @@ def test_rows_of_a_top_are_those_of_all_groups(hall: Workspace, name: str) -> No
     beside = ("count", "share count", "rank count", "days", "distinct device", "first")
     lasting = ("time", "rank time", "union", "peak", "concurrency", "present user")
     wanted = [(by, onwards) for by in (("day",), ("day", "user"), ("week",))]
-    wanted += itertools.product((("user",), ("day",), ("user", "day")), (beside, lasting))
+    wanted += itertools.product((("user",), ("day",), ("user", "day")), (beside, lasting, ("rank count", "count")))
+    compared = 0
     for more in ({}, {"by": ("day",)}, *({"by": by, "columns": columns} for by, columns in wanted)):
         try:
             plain = asked(name).changed(rows=(), warn=(), zero_rows=None, no_others=False, sort=(), **more)
@@ -254,7 +255,11 @@ def test_rows_of_a_top_are_those_of_all_groups(hall: Workspace, name: str) -> No
                 every, shown = ({r.keys: cells_of(r) for r in item.table.body} for item in (whole, part))
                 rest = {k for k in shown if k[:1] in ((ELSE_TEXT,), (ELSE_LABEL,))}
                 assert [every[k] for k in shown if k not in rest] == [shown[k] for k in shown if k not in rest], more
-                assert len({k[0] for k in shown if k not in rest}) <= 2 or any("top 2 takes" in n for n in part.notes)
+                groups = {k[0] for k in shown if k not in rest}
+                assert groups or not any(any(cells) for cells in every.values())
+                assert len(groups) <= 2 or any("top 2 takes" in n for n in part.notes)
+                compared += len(groups)
+    assert compared
 
 
 def figures_of(item: RunResult) -> list[Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from typing import Any
 
 from fermata.analysis.cells import Components, value
@@ -77,6 +78,8 @@ def outermost(plan: Plan, figures: Figures, n: int) -> list[Any]:
     They rank by the first measure of the sort, or by the first column if the sort names none.
     """
     column = next((plan.columns[i] for i, _ in plan.sort if i >= 0), plan.columns[0])
+    if column.measure.name == "rank" and column.measure.base:  # the first places are the highest figures
+        column = dataclasses.replace(column, measure=column.measure.base)
     grand = figures.get((), {}).get(())
     first = figures[plan.by[:1]]
     ranked = sorted(

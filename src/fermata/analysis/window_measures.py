@@ -146,8 +146,8 @@ def _labels(plan: Plan, dimension: Dimension, units: Sequence[Slot]) -> list[int
 
 
 def onwards(plan: Plan, figures: Any) -> None:
-    """Adds what running, before and ever measures need: per group each unit's figure with all those before it. Where
-    a top N keeps only some units, theirs are those of all units; see `as_of_all`.
+    """Adds what running, opening and all-time measures need: per group each unit's figure with all those before it.
+    Where a top N keeps only some units, theirs are those of all units; see `as_of_all`.
     """
     if plan.kept is not None and plan.by[0].calendar:
         return

@@ -59,8 +59,8 @@ def to_utc(
 ) -> str:
     """The UTC expression of a wall-clock `column` by the two policies; `order` and `reject` give the earlier.
 
-    It holds for wall clocks within `extent`, both ends included: a short one makes a short expression. `less` writes a
-    time that lies between clock changes, so not near the ends of all time, less a length of time.
+    It holds for wall clocks within `extent`, both ends included: a short one makes a short expression. `less` is how
+    an engine takes a length of time off a time that lies between two changes; otherwise an interval is taken off.
     """
     pieces = _pieces(zone_name, ambiguous, nonexistent)
     begins = max((i for i, (at, _) in enumerate(pieces) if at is None or at <= extent[0]), default=0)

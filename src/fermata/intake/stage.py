@@ -254,8 +254,7 @@ def _clock_changes(
                     tests[back].append(condition)
                     if back and log.ambiguous == "order":
                         _settle(con, table, stage, part, name, found)
-    twice, never = (_records(con, table, tests[back]) for back in (True, False))
-    return twice, never
+    return _records(con, table, tests[True]), _records(con, table, tests[False])
 
 
 def _records(con: Any, table: str, tests: list[str]) -> int:
