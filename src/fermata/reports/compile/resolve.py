@@ -373,5 +373,5 @@ def _sort(report: Report, columns: list[ColumnPlan], by: tuple[Dimension, ...]) 
             raise UnknownName.of("column", name, known, where="to sort by")
         found.append((places[key], descending))
     if not found and report.top:
-        return ((0, True),)
+        return ((0, columns[0].measure.name != "rank"),)  # the highest figure, or the first place
     return tuple(found)
