@@ -140,12 +140,32 @@ class Postgres:
         return self.engine, ibis.table({c: TYPES[k] for c, k in SCHEMA.columns.items()}, name="events")
 
 
-class Spark:
-    """A local Spark session in UTC, events as a view.
+# Queries are interpreted: to compile each, for some hundred events, takes a third of the time.
+INTERPRETED = {
+    "spark.sql.codegen.wholeStage": "false",
+    "spark.sql.codegen.factoryMode": "NO_CODEGEN",
+    "spark.sql.adaptive.enabled": "false",
+}
 
-    Queries are interpreted: to compile each, for some hundred events, takes a third of the time. The sessions of
-    workspaces compile them, as users' do.
-    """
+
+@contextmanager
+def interpreted() -> Iterator[None]:
+    """The running session of a workspace interprets its queries; by itself it compiles them, as users' do."""
+    from pyspark.sql import SparkSession
+
+    conf = SparkSession.builder.getOrCreate().conf
+    before = {name: conf.get(name) for name in INTERPRETED}
+    try:
+        for name, value in INTERPRETED.items():
+            conf.set(name, value)
+        yield
+    finally:
+        for name, value in before.items():
+            conf.set(name, value)
+
+
+class Spark:
+    """A local Spark session in UTC, events as a view."""
 
     def __init__(self) -> None:
         import ibis
@@ -154,9 +174,8 @@ class Spark:
         settings = {
             "spark.ui.enabled": "false", "spark.sql.session.timeZone": "UTC", "spark.sql.shuffle.partitions": "2",
             "spark.sql.timestampType": "TIMESTAMP_NTZ", "spark.ui.showConsoleProgress": "false",
-            "spark.driver.memory": "2g", "spark.sql.codegen.wholeStage": "false",
-            "spark.sql.codegen.factoryMode": "NO_CODEGEN", "spark.sql.adaptive.enabled": "false",
-            "spark.driver.host": "127.0.0.1", "spark.driver.bindAddress": "127.0.0.1",
+            "spark.driver.memory": "2g", "spark.driver.host": "127.0.0.1", "spark.driver.bindAddress": "127.0.0.1",
+            **INTERPRETED,
         }  # fmt: skip
         builder = SparkSession.builder.master("local[2]")
         for name, value in settings.items():

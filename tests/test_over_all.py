@@ -224,8 +224,9 @@ def test_threads_that_share_a_workspace_get_their_own_answers(hall: Workspace) -
 
 @pytest.mark.parametrize("name", SHOWN)
 def test_without_totals_the_rows_are_the_same(hall: Workspace, name: str) -> None:
-    """Of all groups, and of the first two with the rest as one."""
-    for more in ({}, {"top": 2}, {"top": 2, "by": ("user", "action")}):
+    """Of all groups, and of the first two with the rest as one; in their order, too."""
+    ranked = {"by": ("user", "action"), "columns": ("count",), "sort": ("-count",)}
+    for more in ({}, {"top": 2}, {"top": 2, "by": ("user", "action")}, ranked):
         try:
             found = [items(hall.run(asked(name).changed(totals=totals, **more))) for totals in (True, False)]
         except RequestError:
@@ -233,6 +234,7 @@ def test_without_totals_the_rows_are_the_same(hall: Workspace, name: str) -> Non
         for whole, without in zip(*found, strict=True):
             if isinstance(whole, RunResult):
                 assert figures_of(whole) == figures_of(without), more
+                assert [r.keys for r in whole.table.body] == [r.keys for r in without.table.body], more
 
 
 @pytest.mark.parametrize("name", SHOWN)

@@ -39,7 +39,7 @@ def finish(plan: Plan, figures: Figures, covered: Covered, every: Figures | None
                     groups[key] |= {at: n for at, n in every[level][key].items() if at[1].startswith("rank ")}
     single = _Layout(dataclasses.replace(plan, kept=None), every, covered) if every else None
     layout = _Layout(plan, figures, covered, single)
-    keys = _with_totals(plan, ordered(plan, figures, layout.grand))
+    keys = _with_totals(plan, ordered(plan, figures, layout.cell))
     columns = [_dimension(plan, d) for d in plan.by] + _measures(plan, layout.across)
     rows = layout.rows(keys)
     return Table(tuple(columns), rows, tuple(layout.partial))
@@ -193,6 +193,13 @@ class _Layout:
         else:  # each cell is read off what there is
             cells = zip(*(map(read, found) for read in self.readers), strict=True)
         return tuple(map(MAKE_ROW, zip(levels, keys, self.in_words(levels, keys), cells, strict=True)))
+
+    def cell(self, key: Key, number: int) -> Any:
+        """What a group has in a column (in a grid, in its total), as it is shown."""
+        if len(key) not in self.whole:
+            return None
+        found = self.whole[len(key)].get(key)
+        return self.readers[number](found) if self.plain and found is not None else self.cells_of(key, ...)[number]
 
     def cells(self, key: Key) -> tuple[Any, ...]:
         """The figures of a group."""

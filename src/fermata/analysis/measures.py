@@ -390,7 +390,7 @@ def component(measure: Measure) -> list[tuple[str, str]]:
         "time": [("time", SUM)],
         "concurrency": [("time", SUM)],
         "utilisation": [("time", SUM)],
-        "capacity": [("count", SUM)],
+        **{name: [("count", SUM)] for name in ("capacity", "days", "workdays", "months")},  # the groups there are
         "total": [(f"total {of}", SUM), (f"filled {of}", SUM)],
         "mean": [(f"total {of}", SUM), (f"filled {of}", SUM)],
         "first": [("first", MIN)],

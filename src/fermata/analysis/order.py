@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Callable
 from typing import Any
 
-from fermata.analysis.cells import Components, value
+from fermata.analysis.cells import value
 from fermata.analysis.combine import Figures, Key
 from fermata.analysis.plan import Plan
 from fermata.analysis.stages import ELSE_LABEL, ELSE_TEXT
@@ -18,8 +19,10 @@ def natural(key: Any) -> tuple[bool, Any]:
     return (key is None, 0 if key is None else key)
 
 
-def ordered(plan: Plan, figures: Figures, grand: Components | None) -> list[Key]:
-    """The body's keys in display order: groups by their own subtotal, rows within by theirs."""
+def ordered(plan: Plan, figures: Figures, cell: Callable[[Key, int], Any]) -> list[Key]:
+    """The body's keys in display order: groups by their own subtotal, rows within by theirs. `cell` is what stands in a
+    row in the column of a number.
+    """
     body = list(figures[plan.by])
     if not plan.by:
         return []
@@ -35,20 +38,19 @@ def ordered(plan: Plan, figures: Figures, grand: Components | None) -> list[Key]
 
     def rank(group: Key) -> list[Any]:
         if group not in ranks:
-            ranks[group] = _rank(plan, figures, grand, group)
+            ranks[group] = _rank(plan, group, cell)
         return ranks[group]
 
     return sorted(body, key=lambda key: [rank(key[:d]) for d in range(1, len(key) + 1)])
 
 
-def _rank(plan: Plan, figures: Figures, grand: Components | None, group: Key) -> list[Any]:
+def _rank(plan: Plan, group: Key, cell: Callable[[Key, int], Any]) -> list[Any]:
     """What a group sorts by among its siblings: the rest of a top N last, then the sort, then its own name."""
     depth, name = len(group), group[-1]
-    found = figures.get(plan.by[:depth], {}).get(group)
     parts: list[Any] = [plan.kept is not None and name in (ELSE_TEXT, ELSE_LABEL)]
     for number, descending in plan.sort:
         if number >= 0:
-            parts.append(_Sorted(value(plan, plan.columns[number], found, grand), descending))
+            parts.append(_Sorted(cell(group, number), descending))
         elif -1 - number == depth - 1:
             parts.append(_Sorted(natural(name), descending))
     return [*parts, natural(name)]

@@ -248,9 +248,11 @@ class Plan:
     @property
     def levels(self) -> list[tuple[Dimension, ...]]:
         """The groupings to compute: each depth of `by`, with and without the one across; the finest first. Where no
-        totals are shown, the finest alone, unless a top N or a share goes by them.
+        totals are shown, the finest alone, unless a top N, the order of groups or a share goes by them.
         """
-        needed = self.totals or bool(self.top) or any(c.measure.name == "share" for c in self.columns)
+        sorted_by_figures = len(self.by) > 1 and any(number >= 0 for number, _ in self.sort)
+        shares = any(c.measure.name == "share" for c in self.columns)
+        needed = self.totals or bool(self.top) or sorted_by_figures or shares
         depths = range(len(self.by), -1, -1) if needed else [len(self.by)]
         found = [self.by[:d] for d in depths]
         if self.across:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import itertools
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import timedelta
 from typing import Any
 
@@ -14,7 +15,7 @@ from fermata.errors import RequestError
 from fermata.timeline import Slot
 from fermata.timeline.periods import last_moment
 
-__all__ = ["as_of_all", "at_once", "beyond", "lengths", "onwards"]
+__all__ = ["as_of_all", "at_once", "beyond", "eventless", "lengths", "onwards"]
 
 Level = tuple[Dimension, ...]
 MICROSECOND = timedelta(microseconds=1)
@@ -83,26 +84,57 @@ def lengths(plan: Plan, number: int, figures: Any) -> None:
         return
     own = plan.of(strand)
     by_hours = strand.hours.by if strand.hours else ""
-    for level in plan.levels:
+    in_days = any(m.name in ("days", "workdays", "months") for m in asked)
+    for level in sorted(plan.levels, key=lambda level: plan.across in level):  # rows before the cells of a grid
         if by_hours and by_hours not in [d.name for d in level]:
+            if not plan.totals:
+                continue
             raise RequestError(
                 f"{asked[0]}: the hours go by {by_hours}; group by it first, and leave totals out (--no-totals)"
             )
         calendar = [d for d in level if d.calendar]
         told: dict[Any, dict[Any, dict[str, int]]] = {}
+        if not by_hours:
+            told[None] = dict(_cells(own, strand, calendar, None, in_days))
+            if level in own.levels:
+                _with_empty(plan, figures, level, told[None])
         for key, found in figures[level].items():
             value = next((k for k, d in zip(key, level, strict=True) if d.name == by_hours), None) if by_hours else None
             if value not in told:
-                told[value] = dict(
-                    _cells(own, strand, calendar, value, any(m.name in ("days", "workdays", "months") for m in asked))
-                )
-            units = tuple(k for k, d in zip(key, level, strict=True) if d.calendar)
-            for name, length in told[value].get(units, {}).items():
+                told[value] = dict(_cells(own, strand, calendar, value, in_days))
+            for name, length in told[value].get(_units(level, key), {}).items():
                 found[(number, name)] = length
             for measure in asked:
                 if measure.name in ("utilisation", "capacity"):
                     held = next((k for k, d in zip(key, level, strict=True) if d.name == measure.of), None)
                     found[(number, f"capacity {measure.of}")] = dict(strand.capacities).get(str(held))
+
+
+def _with_empty(plan: Plan, figures: Any, level: Level, units: Mapping[Any, Any]) -> None:
+    """Adds what has a length without any events: each unit by itself, and the cells of a grid's rows."""
+    if plan.across is None or plan.across not in level:
+        if len(level) <= 1 and all(d.calendar for d in level):
+            kept = plan.kept if level and level == plan.by[:1] else None
+            for unit in units:
+                if kept is None or unit[0] in kept:
+                    figures[level].setdefault(unit, {})
+        return
+    beside = dict.fromkeys(unit[-1:] for unit in units) if plan.across.calendar else figures[plan.across,]
+    for row, value in itertools.product(figures[level[:-1]], beside):
+        if _units(level, (*row, *value)) in units:
+            figures[level].setdefault((*row, *value), {})
+
+
+def _units(level: Level, key: Sequence[Any]) -> tuple[Any, ...]:
+    """The calendar units of a group."""
+    return tuple(k for k, d in zip(key, level, strict=True) if d.calendar)
+
+
+def eventless(groups: Mapping[Any, Mapping[tuple[int, str], Any]]) -> bool:
+    """Whether no figure of any group is of events; a length and a capacity are there without them."""
+    of_cells = ("length", *LENGTHS)
+    return not any(value for found in groups.values() for (_, name), value in found.items()
+                   if name.split()[0] not in of_cells)  # fmt: skip
 
 
 def _cells(

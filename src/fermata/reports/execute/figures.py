@@ -14,6 +14,7 @@ from fermata.analysis.filters import Condition, Selection
 from fermata.analysis.finish import finish
 from fermata.analysis.order import outermost
 from fermata.analysis.plan import Plan, Strand
+from fermata.analysis.window_measures import eventless
 from fermata.errors import counted
 from fermata.garbage import uncollected
 from fermata.notes import Note
@@ -75,7 +76,7 @@ def _run(request: Figures, place: Workplace) -> RunResult:
 
     table = finish(plan, figures, covered, every)
     seen = verdicts.Shown.of(report, plan)
-    empty = not any(value for found in figures[plan.levels[-1]].values() for value in found.values())
+    empty = eventless(figures[plan.levels[-1]])
     notes += [
         *verdicts.compared_notes(plan, figures, report.full_period),
         *verdicts.checked(plan, figures, nothing=empty),
@@ -83,7 +84,7 @@ def _run(request: Figures, place: Workplace) -> RunResult:
     table, evidence = verdicts.with_verdicts(plan, table, source)
     notes += [*evidence, *verdicts.warned(table, report.warn, seen, nothing=empty), *of_table(plan, table)]
     notes += broad(plan, plan.strands[0], source, table.size, snapshot=place.snapshot)
-    nothing = not any(figures[plan.levels[-1]].values()) or _all_zero(table)
+    nothing = empty or _all_zero(table)
     steps = (
         tuple((s.schema.name, tuple(explain.steps(plan, s, source))) for s in plan.strands)
         if request.explained or nothing
