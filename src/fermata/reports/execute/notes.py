@@ -155,6 +155,7 @@ def of_table(plan: Plan, table: Table) -> list[Note]:
     for i, column in enumerate(table.measures):
         if len(body) > 1 and column.across_total and all(r.cells[i] is None for r in body):
             notes.append(Note(f"{column.label} is empty in every row", "empty"))
+    notes += _free_throughout(plan)
     kinds = {lookup.field: lookup.kind for s in plan.strands for lookup in s.lookups}
     for i, dimension in enumerate(plan.by):
         if dimension.name in kinds:
@@ -175,6 +176,21 @@ def of_table(plan: Plan, table: Table) -> list[Note]:
             notes.append(
                 Note(f"several records of one thing count once in {name}", "method", f"fermata events {name} --steps")
             )
+    return notes
+
+
+def _free_throughout(plan: Plan) -> list[Note]:
+    """What has no row beside time without anything, since nothing happened there."""
+    free = next((c.label for c in plan.columns if c.measure.name == "uncovered" and not c.hidden), "")
+    fields = [d.name for d in plan.by if not d.calendar]
+    if not free or not fields:
+        return []
+    units = [d.name for d in plan.by if d.calendar]
+    notes = [Note(f"{free}: a {u} in which a {fields[0]} has no events has no row; --across {u} shows it", "rows")
+             for u in units]  # fmt: skip
+    if not plan.zeros:
+        told = f"{free}: a {fields[0]} without any events in this period has no row"
+        notes.append(Note(f"{told}; --zero-rows {fields[0]} adds those known", "rows"))
     return notes
 
 
