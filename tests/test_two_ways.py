@@ -124,6 +124,8 @@ def test_a_grid_is_its_rows_beside_each_other(hall: Workspace, log: str) -> None
         assert {k: tuple(c) for k, c in cells.items() if k in rows} == rows, (by, across)
         of_events = [i for i, m in enumerate(columns) if m not in LENGTHS]
         assert {c[i] for k, c in cells.items() if k not in rows for i in of_events} <= {None, 0}, (by, across)
+        without = hall.run(base.changed(by=by, across=across, totals=False)).table
+        assert [r.cells for r in without.body] == [r.cells for r in table.body], (by, across)
         whole = figures(hall, base.changed(by=by))
         for row in table.body:
             in_total = tuple(x for x, c in zip(row.cells, table.measures, strict=True) if c.across_total)

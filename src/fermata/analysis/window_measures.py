@@ -119,7 +119,7 @@ def _with_empty(plan: Plan, figures: Any, level: Level, units: Mapping[Any, Any]
                 if kept is None or unit[0] in kept:
                     figures[level].setdefault(unit, {})
         return
-    beside = dict.fromkeys(unit[-1:] for unit in units) if plan.across.calendar else figures[plan.across,]
+    beside = dict.fromkeys(key[-1:] for key in (units if plan.across.calendar else figures[level]))
     for row, value in itertools.product(figures[level[:-1]], beside):
         if _units(level, (*row, *value)) in units:
             figures[level].setdefault((*row, *value), {})
