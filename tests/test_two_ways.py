@@ -121,6 +121,7 @@ def test_a_grid_is_its_rows_beside_each_other(hall: Workspace, log: str) -> None
     for by, across in (((own,), "month"), (("week",), own), ((), own)):
         rows = figures(hall, base.changed(by=(*by, across)))
         table = hall.run(base.changed(by=by, across=across)).table
+        assert all(c.label == c.label.strip() for c in table.columns)
         cells: dict[tuple[Any, ...], list[Any]] = {}
         for row in table.body:
             for column, cell in zip(table.measures, row.cells, strict=True):

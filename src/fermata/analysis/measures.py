@@ -232,7 +232,7 @@ class Measure:
     @property
     def label(self) -> str:
         """The heading of its column unless the report says otherwise."""
-        return _label(self)
+        return _label(self).rstrip()
 
     @property
     def adds_up(self) -> bool:

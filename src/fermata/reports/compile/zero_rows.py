@@ -40,7 +40,7 @@ def zero_rows(
     if field is None or "." in every:
         links = [n for n, t in registers.tables.items() if t.links]
         raise UnknownName.of(
-            "field or assignment", every, [*(f.name for f in schema.fields), *links], where="for every"
+            "field or assignment", every, [*(f.name for f in schema.fields), *links], where="for zero_rows"
         )
     register = registers.of(field)
     if register:
@@ -85,9 +85,9 @@ def _meets(condition: Condition, value: Any) -> bool:
 
 def _only(every: str, names: tuple[str, ...], allowed: set[str], more: str) -> None:
     if every not in names:
-        raise RequestError(f"every {every}: give by {every}, so that each has a row")
+        raise RequestError(f"rows for every {every}: give by {every}, so that each has a row")
     if other := [n for n in names if n not in allowed]:
-        raise RequestError(f"every {every}: the groups (by) may be {every} {more}only, not {other[0]}")
+        raise RequestError(f"rows for every {every}: the groups (by) may be {every} {more}only, not {other[0]}")
 
 
 def _assigned(
@@ -102,7 +102,7 @@ def _assigned(
     register = registers.register(name)
     if other := [n for n in names if n not in register.table.links]:
         raise RequestError(
-            f"every {name}: the groups (by) may be {', '.join(register.table.links)} only, not {other[0]}"
+            f"rows for every {name}: the groups (by) may be {', '.join(register.table.links)} only, not {other[0]}"
         )
     start, end = (t.astimezone(UTC).replace(tzinfo=None) for t in (stretch.start, stretch.end))
     found = [

@@ -188,7 +188,7 @@ def _free_throughout(plan: Plan) -> list[Note]:
     units = [d.name for d in plan.by if d.calendar]
     notes = [Note(f"{free}: a {u} in which a {fields[0]} has no events has no row; --across {u} shows it", "rows")
              for u in units]  # fmt: skip
-    if not plan.zeros:
+    if not plan.zeros and not units:
         told = f"{free}: a {fields[0]} without any events in this period has no row"
         notes.append(Note(f"{told}; --zero-rows {fields[0]} adds those known", "rows"))
     return notes
